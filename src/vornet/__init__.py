@@ -1,0 +1,3 @@
+"""Vornet: used-oil trends, verdicts and drain intervals."""
+
+__version__ = "0.1.0"
