@@ -175,8 +175,7 @@ def trace(
             if volume <= what.litres_out or after <= 0:
                 raise InputError("part_changes", f"{what.litres_out:g} L cannot leave {volume:g} L")
             line = line.dilute((volume - what.litres_out) / after, new_oil_ppm)
-            # the level found at the change stays the level: oil in replaces oil out
-            line, volume = line, min(after, system_volume_l) if what.litres_in != what.litres_out else volume
+            volume = min(after, system_volume_l)
         else:
             line = line.dilute((system_volume_l - poured[h]) / system_volume_l, new_oil_ppm)
             volume, filled_at, next_filling = system_volume_l, h, next_filling + 1

@@ -60,7 +60,7 @@ def residual_l(system_volume_l: float, drained_l: float, missing_l: float = 0.0)
         raise InputError(
             "drained_volume_l", f"{drained_l:g} L came out, but the system held only {held:g} L before the drain"
         )
-    return max(left, 0.0)
+    return max(float(left), 0.0)
 
 
 def carry_over(

@@ -1,0 +1,211 @@
+"""Limits: the fixed school as a table with its sources, and the statistical school from healthy history.
+
+Fixed figures are start values (common practice, from memory) to be replaced by the maker's; a fleet's
+own dated versions override them. Statistical: mean + 2s / + 3s and its kin after the approach of
+ASTM D7720; order-statistic intervals for percentiles (Hahn & Meeker 1991, 95 %).
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+
+from vornet.core.errors import InputError
+from vornet.core.measurands import COUNT, INDEX
+
+Side = Literal["high", "low"]
+Method = Literal["normal", "lognormal", "percentile", "robust"]
+#: absolute: the figure itself; above_new: new oil + figure; percent: new oil × (1 + figure/100)
+Basis = Literal["absolute", "above_new", "percent"]
+#: which rows apply to a compartment
+Duty = Literal["diesel_engine", "gas_engine", "gear", "hydraulics"]
+DUTIES: tuple[Duty, ...] = ("diesel_engine", "gas_engine", "gear", "hydraulics")
+
+HABIT = "common practice, from memory; replace by the maker's"
+FEWEST, PROVISIONAL_BELOW = 10, 30
+
+
+@dataclass(frozen=True)
+class FixedLimit:
+    """One row of the fixed school: watch and act on one side of one measurand."""
+
+    duty: Duty
+    key: str
+    side: Side
+    basis: Basis
+    watch: float
+    act: float
+    source: str = HABIT
+
+
+def _rows(duty: Duty, text: str) -> list[FixedLimit]:
+    out = []
+    for cell in text.replace("\n", ";").split(";"):
+        if cell.strip():
+            key, side, basis, watch, act = cell.split()
+            out.append(FixedLimit(duty, key, side, basis, float(watch), float(act)))  # type: ignore[arg-type]
+    return out
+
+
+FIXED_LIMITS: tuple[FixedLimit, ...] = (
+    *_rows("diesel_engine", """
+        fe high absolute 75 150; cr high absolute 8 20; ni high absolute 5 15; al high absolute 15 30
+        cu high absolute 30 75; pb high absolute 20 50; sn high absolute 10 25; si high above_new 20 40
+        na high absolute 40 100; k high absolute 20 50; fuel_pct high absolute 2.5 5
+        soot_pct high absolute 2 4; water_ppm high absolute 1000 2000; glycol_pct high absolute 0.05 0.1
+        v100 high percent 10 25; v100 low percent -10 -20; bn low percent -50 -67
+        oxidation high above_new 20 30; nitration high above_new 20 30
+    """),
+    *_rows("gas_engine", """
+        fe high absolute 30 60; cu high absolute 20 40; pb high absolute 15 30; al high absolute 10 20
+        cr high absolute 8 20; sn high absolute 10 25; na high absolute 40 100; k high absolute 20 50
+        water_ppm high absolute 1000 2000; glycol_pct high absolute 0.05 0.1
+        v100 high percent 10 25; v100 low percent -10 -20; bn low percent -50 -67
+        an high above_new 2 3; oxidation high above_new 15 25; nitration high above_new 15 25
+    """),
+    *_rows("gear", """
+        fe high absolute 200 400; cu high absolute 50 100; si high above_new 40 80
+        v40 high percent 10 20; v40 low percent -10 -20; v100 high percent 10 20; v100 low percent -10 -20
+        an high above_new 1 2; water_ppm high absolute 1000 2000
+    """),
+    *_rows("hydraulics", """
+        fe high absolute 20 40; cu high absolute 20 50; si high above_new 10 20
+        v40 high percent 10 15; v40 low percent -10 -15
+        an high above_new 0.5 1; water_ppm high absolute 500 1000
+        p4 high absolute 2500 5000; p6 high absolute 640 1300; p14 high absolute 80 160
+    """),
+)  # fmt: skip
+
+
+def duty_of(kind: str, fuel: str | None) -> Duty:
+    """Which fixed rows apply: by kind of compartment and, for engines, fuel.
+
+    Compressors follow hydraulics and ``other`` follows gears until a fleet sets its own.
+    """
+    if kind == "engine":
+        return "gas_engine" if fuel in ("gas", "biogas") else "diesel_engine"
+    return "hydraulics" if kind in ("hydraulics", "compressor") else "gear"
+
+
+@dataclass(frozen=True)
+class LimitTable:
+    """Fixed limits as arrays of shape (duties, COUNT); NaN where there is no limit.
+
+    ``watch[side]``, ``act[side]`` hold the figures, ``basis[side]`` 0 absolute, 1 above new, 2 percent of new.
+    """
+
+    watch: dict[str, np.ndarray]
+    act: dict[str, np.ndarray]
+    basis: dict[str, np.ndarray]
+
+    def resolve(
+        self, duty: np.ndarray, new_oil: np.ndarray, columns: Sequence[int] | None = None
+    ) -> dict[str, tuple[np.ndarray, np.ndarray]]:
+        """Limits in the measurand's own unit: {side: (watch, act)}, each of shape (N, COUNT or len(columns)).
+
+        ``duty``: (N,) index into DUTIES. ``new_oil``: (N, COUNT) new-oil values, NaN unknown. Above-new
+        limits fall back to the value itself (new oil 0), percent limits to none.
+        """
+        pick = slice(None) if columns is None else list(columns)
+        fresh = new_oil[:, pick]
+        out = {}
+        for side in ("high", "low"):
+            basis = self.basis[side][:, pick][duty]
+            pair = []
+            for figures in (self.watch[side], self.act[side]):
+                figure = figures[:, pick][duty]
+                above = np.where(np.isnan(fresh), 0.0, fresh) + figure
+                percent = fresh * (1 + figure / 100)
+                pair.append(np.where(basis == 0, figure, np.where(basis == 1, above, percent)))
+            out[side] = (pair[0], pair[1])
+        return out
+
+
+def check_limit(row: FixedLimit, field: str = "limit") -> None:
+    """Raise InputError for a row that contradicts itself (watch beyond act)."""
+    if (row.act < row.watch) if row.side == "high" else (row.act > row.watch):
+        raise InputError(field, f"watch {row.watch:g} lies beyond act {row.act:g} for {row.key} ({row.side} side)")
+
+
+def table(rows: Sequence[FixedLimit] = FIXED_LIMITS) -> LimitTable:
+    """Arrange limit rows as arrays. Raises InputError for a row whose watch lies beyond its act."""
+    shape = (len(DUTIES), COUNT)
+    watch = {s: np.full(shape, np.nan) for s in ("high", "low")}
+    act = {s: np.full(shape, np.nan) for s in ("high", "low")}
+    basis = {s: np.zeros(shape, dtype=np.int8) for s in ("high", "low")}
+    for row in rows:
+        check_limit(row)
+        at = DUTIES.index(row.duty), INDEX[row.key]
+        watch[row.side][at], act[row.side][at] = row.watch, row.act
+        basis[row.side][at] = {"absolute": 0, "above_new": 1, "percent": 2}[row.basis]
+    return LimitTable(watch, act, basis)
+
+
+@dataclass(frozen=True)
+class StatLimits:
+    """Limits from history: n values, provisional below 30. ``*_ci`` only for percentiles; a bound the
+    sample size cannot give is None."""
+
+    watch: float
+    act: float
+    n: int
+    provisional: bool
+    watch_ci: tuple[float | None, float | None] | None = None
+    act_ci: tuple[float | None, float | None] | None = None
+
+
+def order_statistic_interval(
+    ordered: np.ndarray, quantile: float, confidence: float = 0.95
+) -> tuple[float | None, float | None]:
+    """Distribution-free confidence interval of a quantile from ascending values, half the error each side."""
+    from scipy import stats
+
+    n, tail = len(ordered), (1 - confidence) / 2
+    below = stats.binom.cdf(np.arange(n), n, quantile)  # P(at most k values under the quantile), k = 0..n-1
+    lower = int(np.sum(below <= tail))  # rank whose value is under the quantile with 1 - tail
+    upper = int(np.argmax(below >= 1 - tail)) + 1 if below[-1] >= 1 - tail else 0
+    return (
+        float(ordered[lower - 1]) if lower >= 1 else None,
+        float(ordered[upper - 1]) if 1 <= upper <= n else None,
+    )
+
+
+def statistical_limits(
+    values: Sequence[float], method: Method = "normal", side: Side = "high", method_sd: float = 0.0
+) -> StatLimits:
+    """Watch and act from a healthy history. Spread is never taken below ``method_sd``.
+
+    normal and lognormal 2s/3s, robust 2k/3k with k = 1.4826·MAD, percentile 95/98 (5/2 on the low side)
+    by the median-unbiased rule. Raises InputError below 10 values or, for lognormal, at values ≤ 0.
+
+    >>> statistical_limits([9, 10, 11, 10, 9, 11, 10, 10, 9, 11]).watch.__round__(3)
+    11.633
+    """
+    x = np.asarray(values, dtype=float)
+    n = len(x)
+    if n < FEWEST:
+        raise InputError("values", f"{n} values are too few: limits need at least {FEWEST}")
+    sign = 1.0 if side == "high" else -1.0
+    provisional = n < PROVISIONAL_BELOW
+    if method == "percentile":
+        ordered = np.sort(x)
+        quantiles = (0.95, 0.98) if side == "high" else (0.05, 0.02)
+        watch, act = np.quantile(ordered, quantiles, method="median_unbiased")
+        ci = [order_statistic_interval(ordered, q) for q in quantiles]
+        return StatLimits(float(watch), float(act), n, provisional, ci[0], ci[1])
+    if method == "lognormal":
+        if np.min(x) <= 0:
+            raise InputError("values", "lognormal limits need values above zero")
+        logs = np.log(x)
+        m, s = logs.mean(), logs.std(ddof=1)
+        return StatLimits(math.exp(m + sign * 2 * s), math.exp(m + sign * 3 * s), n, provisional)
+    if method == "robust":
+        centre = float(np.median(x))
+        spread = max(1.4826 * float(np.median(np.abs(x - centre))), method_sd)
+    else:
+        centre, spread = float(x.mean()), max(float(x.std(ddof=1)), method_sd)
+    return StatLimits(centre + sign * 2 * spread, centre + sign * 3 * spread, n, provisional)

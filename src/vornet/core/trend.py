@@ -1,0 +1,125 @@
+"""Trend tools: least squares, Theil–Sen with Mann–Kendall, and the courage to say "none".
+
+Below five points the verdict is ``none`` with ``too_few``: never a reassurance.
+Sources: Sen (1968), Kendall (1975) with tie and continuity correction; checked against scipy and
+pymannkendall in the tests.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+
+from vornet.core.errors import InputError
+
+Direction = Literal["rising", "falling", "none"]
+FEWEST_POINTS = 5
+SIGNIFICANCE = 0.05
+
+
+@dataclass(frozen=True)
+class Line:
+    """Least-squares line; ``se`` is the slope's standard error, ``p`` two-sided; None where undefined."""
+
+    slope: float
+    intercept: float
+    se: float | None
+    p: float | None
+
+
+@dataclass(frozen=True)
+class SenSlope:
+    """Median of pairwise slopes with its 95 % interval (None below three points)."""
+
+    slope: float
+    low: float | None
+    high: float | None
+
+
+@dataclass(frozen=True)
+class MannKendall:
+    """Kendall's S over its largest possible value, and the two-sided p of the normal approximation."""
+
+    tau: float
+    p: float
+
+
+@dataclass(frozen=True)
+class Trend:
+    ols: Line
+    theil_sen: SenSlope
+    mann_kendall: MannKendall
+    verdict: Direction
+    too_few: bool
+
+
+def mann_kendall(x: np.ndarray, y: np.ndarray) -> MannKendall:
+    """Mann–Kendall test with ties in x and y and continuity correction. ``x``, ``y``: shape (n,), n ≥ 2."""
+    n = len(x)
+    upper = np.triu_indices(n, 1)
+    s = float(np.sum(np.sign(np.subtract.outer(y, y).T[upper]) * np.sign(np.subtract.outer(x, x).T[upper])))
+
+    def ties(values: np.ndarray) -> np.ndarray:
+        return np.unique(values, return_counts=True)[1].astype(float)
+
+    tx, ty = ties(x), ties(y)
+    variance = (
+        n * (n - 1) * (2 * n + 5)
+        - np.sum(tx * (tx - 1) * (2 * tx + 5))
+        - np.sum(ty * (ty - 1) * (2 * ty + 5))
+    ) / 18
+    variance += np.sum(tx * (tx - 1)) * np.sum(ty * (ty - 1)) / (2 * n * (n - 1))
+    if n > 2:
+        variance += (
+            np.sum(tx * (tx - 1) * (tx - 2)) * np.sum(ty * (ty - 1) * (ty - 2)) / (9 * n * (n - 1) * (n - 2))
+        )
+    z = 0.0 if s == 0 or variance <= 0 else (s - math.copysign(1, s)) / math.sqrt(variance)
+    return MannKendall(s / (n * (n - 1) / 2), math.erfc(abs(z) / math.sqrt(2)))
+
+
+def least_squares(x: np.ndarray, y: np.ndarray) -> Line:
+    """Straight line through the points. Raises InputError when all x are equal."""
+    from scipy import stats
+
+    if np.ptp(x) == 0:
+        raise InputError("points", "all points have the same x: no line can be drawn")
+    if np.ptp(y) == 0:
+        flat = len(x) > 2
+        return Line(0.0, float(y[0]), 0.0 if flat else None, 1.0 if flat else None)
+    fit = stats.linregress(x, y)
+    if len(x) < 3:
+        return Line(float(fit.slope), float(fit.intercept), None, None)
+    return Line(float(fit.slope), float(fit.intercept), float(fit.stderr), float(fit.pvalue))
+
+
+def theil_sen(x: np.ndarray, y: np.ndarray) -> SenSlope:
+    """Theil–Sen slope with Sen's 95 % interval."""
+    from scipy import stats
+
+    slope, _, low, high = stats.theilslopes(y, x, 0.95)
+    if len(x) < 3:
+        return SenSlope(float(slope), None, None)
+    return SenSlope(float(slope), float(low), float(high))
+
+
+def trend(points: Sequence[tuple[float, float]]) -> Trend:
+    """Judge whether y rises or falls with x. ``points``: at least two (x, y) pairs, any order.
+
+    >>> trend([(0, 10), (100, 11), (200, 10), (300, 11), (400, 10)]).verdict
+    'none'
+    """
+    if len(points) < 2:
+        raise InputError("points", "at least two points are needed")
+    ordered = np.array(sorted(points, key=lambda p: p[0]), dtype=float)
+    x, y = ordered[:, 0], ordered[:, 1]
+    line = least_squares(x, y)
+    sen, mk = theil_sen(x, y), mann_kendall(x, y)
+    too_few = len(points) < FEWEST_POINTS
+    verdict: Direction = "none"
+    if not too_few and mk.p < SIGNIFICANCE:
+        verdict = "rising" if mk.tau > 0 else "falling"
+    return Trend(line, sen, mk, verdict, too_few)
