@@ -168,7 +168,8 @@ def trace(
         if kind == 0:
             out.append((line.a, line.b))
             if restart_ppm is not None:
-                line = _Line(0.0, restart_ppm[what])  # type: ignore[index]
+                assert isinstance(what, int)
+                line = _Line(0.0, restart_ppm[what])
         elif kind == 1:
             assert isinstance(what, PartChange)
             after = volume - what.litres_out + what.litres_in
@@ -218,7 +219,7 @@ def wear_rate(
     if hours[-1] <= 0:
         raise InputError("samples", "a sample at hour 0 says nothing about wear: one at a later hour is needed")
 
-    ledger = dict(density_kg_l=density_kg_l, loss=loss, part_changes=part_changes)
+    ledger = {"density_kg_l": density_kg_l, "loss": loss, "part_changes": part_changes}
     lines = trace(system_volume_l, start_ppm, new_oil_ppm, hours, top_ups, **ledger)  # type: ignore[arg-type]
     weights = [1.0 if p.sd_ppm is None else p.sd_ppm**-2 for p in points]
     info = math.fsum(w * a * a for w, (a, _) in zip(weights, lines, strict=True))

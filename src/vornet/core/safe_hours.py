@@ -89,7 +89,7 @@ def safe_hours(
     margin = sign * (limit - start)
     m, s2 = float(slopes.mean()), float(slopes.var(ddof=1)) * (1 + 1 / n)
     t = float(stats.t.ppf(confidence, n - 1))
-    safe = float(first_crossing(*(np.float64(v) for v in (margin, m, s2, sd * sd, t))))
+    safe = float(first_crossing(*(np.asarray(v) for v in (margin, m, s2, sd * sd, t))))
     if margin <= 0:
         crossing: float | None = 0.0
     else:

@@ -22,7 +22,7 @@ cSt = 1 millimeter ** 2 / second
 def _registry() -> Any:
     import pint
 
-    registry = pint.UnitRegistry()
+    registry: Any = pint.UnitRegistry()
     for line in _TRADE_UNITS.strip().splitlines():
         registry.define(line)
     return registry

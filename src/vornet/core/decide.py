@@ -1,0 +1,556 @@
+"""Moving the interval: safe hours per deciding property, guards, and an outcome with its reasons.
+
+Follow one compartment: slopes of its charges through their own start → mean and spread, spread shrunk
+to the family's → safe hours of a standing interval at the policy's confidence → the smallest names the
+limiting property → guards → Lengthen, Hold, Shorten or Not enough evidence.
+Hours stand for km where a compartment counts distance.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from vornet.core.history import Charges, History, new_oil, offsets
+from vornet.core.judge import RUN_ON, Judgement
+from vornet.core.limits import LimitTable
+from vornet.core.measurands import BY_KEY, CONDITIONS, INDEX, MEASURANDS, WEAR_METALS
+from vornet.core.properties import (
+    BY_PROPERTY,
+    MOVED_BY,
+    PROPERTIES,
+    PROPERTY_COUNT,
+    SIGNS,
+    property_limits,
+    property_sd,
+    property_values,
+)  # fmt: skip
+from vornet.core.safe_hours import SlopeFit, first_crossing, fit_slopes, standing_interval
+
+LENGTHEN, HOLD, SHORTEN, NOT_ENOUGH = "lengthen", "hold", "shorten", "not_enough"
+OUTCOME_WORDS = {
+    LENGTHEN: "Lengthen", HOLD: "Hold", SHORTEN: "Shorten", NOT_ENOUGH: "Not enough evidence",
+}  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Policy:
+    """The rules by which an interval may move; a dated version of a fleet's policy."""
+
+    confidence: float = 0.95
+    limit: str = "watch"
+    run_on_needed: int = 3
+    charges_needed: int = 3
+    most_at_once: float = 0.25
+    beyond_sampled: float = 1.25
+    step_h: float = 25.0
+    step_km: float = 1000.0
+    house_share: float = 0.5
+
+
+@dataclass(frozen=True)
+class Guard:
+    """A rule that was asked. ``bites`` when it changed or blocked the answer."""
+
+    key: str
+    bites: bool
+    text: str
+
+
+@dataclass(frozen=True)
+class ChargeSlope:
+    """Slope of one property over one charge, per meter unit; ``used`` in the safe hours, or left out and why."""
+
+    charge: int
+    start: float
+    slope: float
+    se: float
+    samples: int
+    used: bool
+    why_not: str = ""
+
+
+@dataclass(frozen=True)
+class PropertyAnswer:
+    """One property's way from numbers to safe hours; None = not known, ``never`` = no limit within reach."""
+
+    key: str
+    name: str
+    unit: str
+    side: str
+    new_oil: float | None
+    new_oil_estimated: bool
+    limit: float | None
+    n: int
+    mean_slope: float | None
+    between_sd: float | None
+    mean_se: float | None
+    dof: float
+    t: float | None
+    mean_crossing: float | None
+    safe: float | None
+    safe_as_is: float | None
+    never: bool
+    running_safe: float | None
+    running_never: bool
+    running_start: float | None
+    running_slope: float | None
+    running_slope_sd: float | None
+    slopes: tuple[ChargeSlope, ...] = ()
+
+
+@dataclass(frozen=True)
+class Decision:
+    """Answer for one compartment. Lengths in meter units. ``safe`` None with ``never``: no limit in reach."""
+
+    outcome: str
+    proposed: float | None
+    current: float | None
+    safe: float | None
+    safe_as_is: float | None
+    never: bool
+    limiting: str | None
+    next_limiting: str | None
+    next_safe: float | None
+    beyond_evidence: bool
+    evidence_cap: float | None
+    running_safe: float | None
+    running_limiting: str | None
+    charges: int
+    residual_share: float
+    reason: str
+    sample_at: tuple[float, float] | None
+    guards: tuple[Guard, ...]
+    open_faults: tuple[str, ...]
+    schools: dict[str, float | None]
+    properties: tuple[PropertyAnswer, ...] = field(default=())
+
+
+@dataclass(frozen=True)
+class Slopes:
+    """Charge slopes of all properties: arrays of shape (H, PROPERTY_COUNT). Positive towards the limit."""
+
+    slope: np.ndarray
+    se2: np.ndarray
+    samples: np.ndarray
+    start: np.ndarray
+    moved: np.ndarray
+
+
+def _fresh(history: History, charges: Charges, values: np.ndarray, ok: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """New-oil value of each property per oil (O, P), and where it is an estimate.
+
+    Not on record: intercept of a straight line through the oil's own samples over oil hours, from ten
+    samples on.
+    """
+    known = property_values(new_oil(history.oils))
+    estimated = np.zeros_like(known, dtype=bool)
+    oil = charges.oil[charges.charge_of]
+    h = charges.oil_hours
+    for o, j in np.argwhere(np.isnan(known)):
+        rows = ok[:, j] & (oil == o) & ~np.isnan(h)
+        if rows.sum() >= 10 and np.ptp(h[rows]) > 0:
+            known[o, j] = np.polyfit(h[rows], values[rows, j], 1)[1]
+            estimated[o, j] = True
+    return known, estimated
+
+
+def charge_slopes(
+    history: History, charges: Charges, judgement: Judgement, values: np.ndarray, ok: np.ndarray, fresh: np.ndarray
+) -> Slopes:
+    """Least squares through each charge's own start: b = Σh(y−y₀)/Σh², se² = σ²/Σh²."""
+    samples = history.samples
+    total = len(charges.comp)
+    start = property_values(charges.start)
+    # where the record lacks the new-oil value the start falls back on the estimate
+    start = np.where(np.isnan(start) & (charges.number > 0)[:, None], fresh[charges.oil], start)
+    sd = property_sd(samples.values)
+    h, of = charges.oil_hours, charges.charge_of
+    slope, se2 = np.full((total, PROPERTY_COUNT), np.nan), np.full((total, PROPERTY_COUNT), np.nan)
+    counts = np.zeros((total, PROPERTY_COUNT), dtype=int)
+    for j in range(PROPERTY_COUNT):
+        rows = np.flatnonzero(ok[:, j] & (h > 0) & ~np.isnan(start[of, j]))
+        if not len(rows):
+            continue
+        c = of[rows]
+        hh = np.bincount(c, h[rows] ** 2, total)
+        hy = np.bincount(c, h[rows] * (values[rows, j] - start[c, j]), total)
+        noise = np.bincount(c, h[rows] ** 2 * sd[rows, j] ** 2, total)
+        counts[:, j] = np.bincount(c, minlength=total)
+        with np.errstate(invalid="ignore", divide="ignore"):
+            slope[:, j] = SIGNS[j] * hy / hh
+            se2[:, j] = noise / hh**2
+    moved = np.zeros((total, PROPERTY_COUNT), dtype=bool)
+    for key, names in MOVED_BY.items():
+        hit = np.zeros(total, dtype=bool)
+        rows = judgement.past.watch[:, INDEX[key]] & samples.usable
+        hit[of[rows]] = True
+        for name in names:
+            moved[:, PROPERTIES.index(BY_PROPERTY[name])] |= hit
+    return Slopes(slope, se2, counts, start, moved)
+
+
+def _fit(slopes: Slopes, charges: Charges, history: History, include: np.ndarray) -> SlopeFit:
+    comps = history.compartments
+    h, j = np.nonzero(include & ~np.isnan(slopes.slope))
+    group = charges.comp[h] * PROPERTY_COUNT + j
+    families = int(comps.family.max(initial=0)) + 1
+    family = (comps.family[:, None] * PROPERTY_COUNT + np.arange(PROPERTY_COUNT)).ravel()
+    fit = fit_slopes(slopes.slope[h, j], slopes.se2[h, j], group, family, families * PROPERTY_COUNT)
+    shape = (len(comps.duty), PROPERTY_COUNT)
+    return SlopeFit(*(getattr(fit, name).reshape(shape) for name in ("mean", "between_var", "mean_var", "dof", "n")))
+
+
+def _quantile(dof: np.ndarray, confidence: float) -> np.ndarray:
+    from scipy import stats
+
+    known = np.maximum(dof, 1.0)
+    unique, inverse = np.unique(known, return_inverse=True)
+    return np.where(dof > 0, stats.t.ppf(confidence, unique)[inverse].reshape(dof.shape), np.nan)
+
+
+def _residual_share(charges: Charges, count: int) -> np.ndarray:
+    """Usual residual share of each compartment: the mean over its charges' starts."""
+    started = ~np.isnan(charges.share)
+    n = np.bincount(charges.comp[started], minlength=count)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        mean = np.bincount(charges.comp[started], charges.share[started], count) / n
+    return np.where(n > 0, mean, 0.0)
+
+
+def _statistical(
+    history: History, values: np.ndarray, ok: np.ndarray, judgement: Judgement, fresh: np.ndarray
+) -> np.ndarray:
+    """Family limits mean + 2s towards each property's limit, as a rise above new oil; (C, P), NaN below 10."""
+    comps, samples = history.compartments, history.samples
+    families = int(comps.family.max(initial=0)) + 1
+    out = np.full((families, PROPERTY_COUNT), np.nan)
+    family = comps.family[samples.comp]
+    rise = SIGNS * (values - fresh)
+    for j in range(PROPERTY_COUNT):
+        rows = ok[:, j] & ~judgement.break_in & ~np.isnan(rise[:, j])
+        n = np.bincount(family[rows], minlength=families)
+        with np.errstate(invalid="ignore", divide="ignore"):
+            mean = np.bincount(family[rows], rise[rows, j], families) / n
+            square = np.bincount(family[rows], rise[rows, j] ** 2, families) / n
+            sd = np.sqrt(np.maximum(square - mean**2, 0) * n / (n - 1))
+        out[:, j] = np.where(n >= 10, mean + 2 * sd, np.nan)
+    return out[comps.family]
+
+
+def open_faults(history: History, charges: Charges, judgement: Judgement) -> list[list[str]]:
+    """Contamination and abnormal wear still open, per compartment, as sentences.
+
+    A drain hides a fault, it does not mend it: a condition past its watch limit stays open until a later
+    sample is clear at half the oil hours at which it was seen, or more.
+    """
+    samples = history.samples
+    at = [INDEX[k] for k in CONDITIONS]
+    past = judgement.past.watch[:, at] & samples.usable[:, None]
+    wear = np.array([BY_KEY[k].group == "wear" or k == "si" for k in CONDITIONS])
+    past &= ~(judgement.break_in[:, None] & wear)
+    shift = judgement.shift.real & samples.usable[:, None]
+    magnet = (judgement.magnet >= 3) & ~judgement.break_in
+    out: list[list[str]] = [[] for _ in history.compartments.duty]
+    start = offsets(samples.comp, len(out))
+    marked = np.unique(samples.comp[past.any(axis=1) | shift.any(axis=1) | magnet])
+    for c in marked:
+        seen: dict[str, tuple[float, str]] = {}
+        for i in range(start[c], start[c + 1]):
+            if not samples.usable[i]:
+                continue
+            hours = float(np.nan_to_num(charges.oil_hours[i]))
+            for k, key in enumerate(CONDITIONS):
+                value = samples.values[i, at[k]]
+                if past[i, k]:
+                    m = MEASURANDS[at[k]]
+                    limit = judgement.past.limits["high"][0][i, at[k]]
+                    seen[key] = (hours, f"{m.name} {value:,.{m.decimals}f} past watch {limit:g} {m.unit}".strip())
+                elif key in seen and not math.isnan(value) and hours >= 0.5 * seen[key][0]:
+                    del seen[key]
+            for k, key in enumerate(WEAR_METALS):
+                if shift[i, k]:
+                    seen["rate " + key] = (hours, f"{BY_KEY[key].name} wears faster than usual")
+                elif "rate " + key in seen and hours >= 0.5 * seen["rate " + key][0]:
+                    del seen["rate " + key]
+            if magnet[i]:
+                seen["magnet"] = (hours, f"magnet grade {judgement.magnet[i]:.0f} at the last drain")
+            elif judgement.magnet[i] < 3:
+                seen.pop("magnet", None)
+        out[c] = [text for _, text in seen.values()]
+    return out
+
+
+def _down(value: float, step: float) -> float:
+    return math.floor(value / step + 1e-9) * step
+
+
+def _number(x: float) -> float | None:
+    return float(x) if math.isfinite(x) else None
+
+
+@dataclass(frozen=True)
+class Terms:
+    """What the register and the calendar add for one compartment, in meter units; None = unknown."""
+
+    cap: float | None = None
+    calendar: float | None = None
+
+
+def decide(
+    history: History,
+    charges: Charges,
+    judgement: Judgement,
+    table: LimitTable,
+    policy: Policy,
+    terms: list[Terms],
+    verdicts: np.ndarray | None = None,
+) -> list[Decision]:
+    """A decision for every compartment of the history.
+
+    ``verdicts``: (N,) codes that stand (signed, else proposed); defaults to the proposals.
+    """
+    comps, samples = history.compartments, history.samples
+    count = len(comps.duty)
+    values = property_values(samples.values)
+    ok = samples.usable[:, None] & ~np.isnan(values)
+    below = samples.below | samples.above
+    for j, p in enumerate(PROPERTIES):
+        if below.any():
+            censored = ((below >> INDEX[p.measurand]) & 1 == 1) | (
+                ((below >> INDEX[p.less]) & 1 == 1) if p.less else False
+            )
+            ok[:, j] &= ~censored | (p.key == "soot_pct")
+    fresh, estimated = _fresh(history, charges, values, ok)
+    slopes = charge_slopes(history, charges, judgement, values, ok, fresh)
+    started = (charges.number > 0)[:, None]
+    clean = _fit(slopes, charges, history, started & ~slopes.moved)
+    as_is = _fit(slopes, charges, history, started)
+
+    running = charges.first + np.bincount(charges.comp, minlength=count) - 1
+    oil = charges.oil[running]
+    limit = property_limits(table, comps.duty, history.oils.new[oil], fresh[oil], act=policy.limit == "act")
+    margin = SIGNS * (limit - fresh[oil])
+    share = _residual_share(charges, count)
+    t = _quantile(clean.dof, policy.confidence)
+    safe = standing_interval(margin, clean, share[:, None], t)
+    t_as_is = _quantile(as_is.dof, policy.confidence)
+    safe_now = standing_interval(margin, as_is, share[:, None], t_as_is)
+
+    # the running charge: its own start, its own slope so far, shrunk to what this compartment usually does
+    own, own_se2 = slopes.slope[running], slopes.se2[running]
+    with np.errstate(invalid="ignore", divide="ignore"):
+        tau2 = np.maximum(clean.between_var, 1e-30)
+        weight = np.where(np.isnan(own), 0.0, tau2 / (tau2 + own_se2))
+        run_slope = np.where(weight > 0, weight * np.nan_to_num(own) + (1 - weight) * clean.mean, clean.mean)
+        run_var = (1 - weight) * clean.between_var + (1 - weight) ** 2 * clean.mean_var
+    run_margin = SIGNS * (limit - slopes.start[running])
+    run_safe = first_crossing(run_margin, run_slope, run_var, np.zeros_like(run_margin), t)
+
+    stat = _statistical(history, values, ok, judgement, fresh[charges.oil[charges.charge_of]])
+    faults = open_faults(history, charges, judgement)
+    stands = judgement.proposed if verdicts is None else verdicts
+    start = offsets(samples.comp, count)
+    hours = np.where(samples.usable, charges.oil_hours, np.nan)
+    by_comp: list[list[int]] = [[] for _ in range(count)]
+    for h in np.flatnonzero(charges.number > 0):
+        if slopes.samples[h].any():
+            by_comp[charges.comp[h]].append(int(h))
+
+    out = []
+    for c in range(count):
+        rows = slice(start[c], start[c + 1])
+        answers = _answers(
+            c, by_comp[c], slopes, charges, clean, safe, safe_now, limit, fresh[oil[c]], estimated[oil[c]],
+            t, share[c], run_safe, run_slope, run_var, running[c],
+        )  # fmt: skip
+        verdict_rows = stands[rows][samples.usable[rows] & (stands[rows] >= 0)]
+        sampled = hours[rows]
+        longest = float(np.nanmax(sampled)) if len(sampled) and not np.isnan(sampled).all() else None
+        schools = _schools(c, policy, terms[c], slopes, by_comp[c], limit, stat, clean)
+        out.append(
+            _outcome(comps, c, answers, policy, terms[c], verdict_rows, longest, faults[c], schools, float(share[c]))
+        )
+    return out
+
+
+def _answers(
+    c: int, mine: list[int], slopes: Slopes, charges: Charges, clean: SlopeFit, safe: np.ndarray, safe_now: np.ndarray,
+    limit: np.ndarray, fresh: np.ndarray, estimated: np.ndarray, t: np.ndarray, share: float, run_safe: np.ndarray,
+    run_slope: np.ndarray, run_var: np.ndarray, running: int,
+) -> tuple[PropertyAnswer, ...]:  # fmt: skip
+    out = []
+    for j, p in enumerate(PROPERTIES):
+        if math.isnan(limit[c, j]) or not any(slopes.samples[h, j] for h in mine):
+            continue
+        mean = clean.mean[c, j]
+        margin = p.sign * (limit[c, j] - fresh[j])
+        crossing = margin * (1 - share) / mean if mean > 0 else math.nan
+        rows = tuple(
+            ChargeSlope(
+                int(charges.number[h]), float(slopes.start[h, j]), float(p.sign * slopes.slope[h, j]),
+                float(math.sqrt(slopes.se2[h, j])), int(slopes.samples[h, j]), not slopes.moved[h, j],
+                "a fault moved it" if slopes.moved[h, j] else "",
+            )
+            for h in mine if not math.isnan(slopes.slope[h, j])
+        )  # fmt: skip
+        out.append(
+            PropertyAnswer(
+                p.key, p.name, p.unit, p.side, _number(fresh[j]), bool(estimated[j]), _number(limit[c, j]),
+                int(clean.n[c, j]), _number(p.sign * mean), _number(math.sqrt(max(clean.between_var[c, j], 0)))
+                if not math.isnan(clean.between_var[c, j]) else None,
+                _number(math.sqrt(clean.mean_var[c, j])) if not math.isnan(clean.mean_var[c, j]) else None,
+                float(clean.dof[c, j]), _number(t[c, j]), _number(crossing), _number(safe[c, j]),
+                _number(safe_now[c, j]), bool(np.isposinf(safe[c, j])),
+                _number(run_safe[c, j]), bool(np.isposinf(run_safe[c, j])), _number(slopes.start[running, j]),
+                _number(p.sign * run_slope[c, j]),
+                _number(math.sqrt(run_var[c, j])) if run_var[c, j] >= 0 else None, rows,
+            )
+        )  # fmt: skip
+    return tuple(out)
+
+
+def _schools(
+    c: int, policy: Policy, terms: Terms, slopes: Slopes, mine: list[int],
+    limit: np.ndarray, stat: np.ndarray, clean: SlopeFit,
+) -> dict[str, float | None]:  # fmt: skip
+    """What each school would say: maker, house rule, calendar, last sample's line, statistical limits."""
+    last_line = statistical = math.inf
+    if mine:
+        h = mine[-1]
+        for j in range(PROPERTY_COUNT):
+            if math.isnan(limit[c, j]):
+                continue
+            if slopes.samples[h, j] and slopes.slope[h, j] > 0:
+                room = SIGNS[j] * (limit[c, j] - slopes.start[h, j])
+                last_line = min(last_line, max(room, 0.0) / slopes.slope[h, j])
+            if not math.isnan(stat[c, j]) and clean.mean[c, j] > 0:
+                statistical = min(statistical, max(stat[c, j], 0.0) / clean.mean[c, j])
+    return {
+        "maker": terms.cap,
+        "house_rule": None if terms.cap is None else terms.cap * policy.house_share,
+        "calendar": terms.calendar,
+        "fixed_last_sample": _number(last_line),
+        "statistical": _number(statistical),
+    }
+
+
+def _outcome(
+    comps: object, c: int, answers: tuple[PropertyAnswer, ...], policy: Policy, terms: Terms,
+    verdicts: np.ndarray, longest: float | None, faults: list[str], schools: dict[str, float | None], share: float,
+) -> Decision:  # fmt: skip
+    distance = bool(comps.distance[c])  # type: ignore[attr-defined]
+    interval = float(comps.interval[c])  # type: ignore[attr-defined]
+    unit, step = ("km", policy.step_km) if distance else ("h", policy.step_h)
+    current = None if math.isnan(interval) else interval
+
+    def length(x: float) -> str:
+        return f"{x:,.0f} {unit}"
+
+    told = [a for a in answers if a.safe is not None or a.never]
+    ranked = sorted(told, key=lambda a: math.inf if a.safe is None else a.safe)
+    best = ranked[0] if ranked else None
+    second = ranked[1] if len(ranked) > 1 else None
+    safe = math.inf if best is None or best.safe is None else best.safe
+    as_is_all = [a.safe_as_is for a in answers if a.safe_as_is is not None]
+    safe_as_is = min(as_is_all) if as_is_all else math.inf
+    charges = best.n if best else max((a.n for a in answers), default=0)
+    run = [a for a in answers if a.running_safe is not None]
+    run_best = min(run, key=lambda a: a.running_safe or 0.0) if run else None
+    evidence_cap = None if longest is None else policy.beyond_sampled * longest
+    never = best is not None and best.safe is None
+
+    guards: list[Guard] = []
+    may_lengthen = True
+
+    def guard(key: str, bites: bool, text: str) -> bool:
+        guards.append(Guard(key, bool(bites), text))
+        return bool(bites)
+
+    if guard("open_fault", bool(faults), "Open: " + "; ".join(faults) if faults else "No open fault"):
+        may_lengthen = False
+    recent = verdicts[-policy.run_on_needed :]
+    calm = len(recent) >= policy.run_on_needed and bool(np.all(recent == RUN_ON))
+    good = 0
+    for v in recent[::-1]:
+        if v != RUN_ON:
+            break
+        good += 1
+    to_go = policy.run_on_needed - good
+    text = f"Last {policy.run_on_needed} verdicts are Run on" if calm else f"Run on: {to_go} more samples to go"
+    if guard("verdicts", not calm, text):
+        may_lengthen = False
+    few = charges < policy.charges_needed
+    guard("charges", few, f"{charges} of {policy.charges_needed} charges sampled for the limiting property")
+    text = "No limit is within reach: that alone never lengthens" if never else "A limit is within reach"
+    if guard("never", never, text):
+        may_lengthen = False
+
+    allowed = safe
+    if faults and current is not None:
+        allowed = min(safe, safe_as_is, current)
+    cap_bites = terms.cap is not None and allowed > terms.cap
+    if terms.cap is not None:
+        guard("cap", cap_bites, f"Maker's or warranty cap {length(terms.cap)}")
+        allowed = min(allowed, terms.cap)
+    base = current if current is not None else longest
+    ceiling = math.inf
+    if evidence_cap is not None:
+        bites = allowed > evidence_cap
+        text = f"At most {policy.beyond_sampled:g} × the longest oil hours sampled: {length(evidence_cap)}"
+        guard("sampled", bites, text)
+        ceiling = min(ceiling, evidence_cap)
+    if base is not None:
+        most = base * (1 + policy.most_at_once)
+        guard("step", allowed > most, f"At most +{policy.most_at_once:.0%} at once: {length(most)}")
+        ceiling = min(ceiling, most)
+    if terms.calendar is not None:
+        bites = allowed > terms.calendar and (current is None or terms.calendar > 0)
+        guard("calendar", bites, f"The calendar limit comes first at about {length(terms.calendar)}")
+        ceiling = min(ceiling, max(terms.calendar, current or 0.0))
+
+    proposed: float | None
+    sample_at = None
+    if best is None:
+        outcome, proposed = NOT_ENOUGH, current
+        reason = "No deciding property has been measured in a charge with a known start"
+    elif base is None:
+        outcome, proposed, reason = NOT_ENOUGH, None, "No interval on record to move"
+    elif allowed < base and (not few or best.n >= 1):
+        outcome = SHORTEN
+        proposed = max(_down(allowed, step), step)
+        if proposed >= base:
+            outcome, proposed = HOLD, base
+        why = "maker's cap" if cap_bites and allowed == terms.cap else best.name.lower()
+        reason = f"Safe for {length(allowed)} of the {length(base)} it runs today, limited by {why}"
+    elif few:
+        outcome, proposed = NOT_ENOUGH, base
+        reason = f"{charges} of {policy.charges_needed} charges sampled"
+    elif longest is not None and longest * policy.beyond_sampled < base:
+        outcome, proposed = NOT_ENOUGH, base
+        reason = f"Never sampled beyond {length(longest)} of a {length(base)} interval"
+    elif not may_lengthen:
+        outcome, proposed = HOLD, base
+        reason = "; ".join(g.text for g in guards if g.bites and g.key in ("open_fault", "verdicts", "never"))
+    else:
+        proposed = _down(min(allowed, ceiling), step)
+        if proposed > base:
+            outcome = LENGTHEN
+            reason = f"Safe for {length(safe)}, limited by {best.name.lower()}"
+        else:
+            outcome, proposed = HOLD, base
+            biting = [g.text for g in guards if g.bites]
+            reason = biting[-1] if biting else f"Safe for {length(safe)}: no full step above {length(base)}"
+    if outcome == NOT_ENOUGH and base is not None:
+        sample_at = (_down(0.85 * base, step) or 0.85 * base, base)
+    schools = {**schools, "condition": _number(safe)}
+    return Decision(
+        outcome, proposed, current, _number(safe), _number(safe_as_is), never,
+        best.key if best and best.safe is not None else None,
+        second.key if second and second.safe is not None else None, second.safe if second else None,
+        evidence_cap is not None and safe > evidence_cap, evidence_cap,
+        run_best.running_safe if run_best else None, run_best.key if run_best else None,
+        charges, share, reason, sample_at, tuple(guards), tuple(faults), schools, answers,
+    )  # fmt: skip

@@ -1,0 +1,227 @@
+"""Judging samples: past which limits, a real shift of wear rate, what the magnet says; then a proposal.
+
+The machine proposes, a person signs. A judgement uses nothing later than its sample.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from vornet.core import precision
+from vornet.core.history import Charges, History, offsets
+from vornet.core.limits import LimitTable
+from vornet.core.measurands import COUNT, INDEX, KEYS, MEASURANDS, WEAR_METALS
+from vornet.core.rates import StretchRates
+
+RUN_ON, WATCH, ACT, STOP, NONE = 0, 1, 2, 3, -1
+VERDICTS: dict[int, str] = {RUN_ON: "run_on", WATCH: "watch", ACT: "act", STOP: "stop"}
+WORDS: dict[str, str] = {"run_on": "Run on", "watch": "Watch", "act": "Act", "stop": "Stop"}
+
+#: an act limit must be passed by this many standard deviations before it says Act
+ACT_MARGIN_SD = 2.0
+#: one-sided chance below which a stretch's wear rate counts as shifted
+SHIFT_P = 0.0005
+#: stretches of one's own before a shift can be told
+SHIFT_FEWEST = 4
+#: a shift matters when it would add this share of the watch limit within one interval
+SHIFT_MATTERS = 0.5
+
+
+@dataclass(frozen=True)
+class Past:
+    """Which limits each sample is past. Shape (N, COUNT), bool; ``act_clear`` by more than 2 sd."""
+
+    watch_high: np.ndarray
+    act_high: np.ndarray
+    watch_low: np.ndarray
+    act_low: np.ndarray
+    act_clear: np.ndarray
+    limited: np.ndarray
+    limits: dict[str, tuple[np.ndarray, np.ndarray]]
+
+    @property
+    def watch(self) -> np.ndarray:
+        return self.watch_high | self.watch_low
+
+    @property
+    def act(self) -> np.ndarray:
+        return self.act_high | self.act_low
+
+
+@dataclass(frozen=True)
+class Shift:
+    """A wear rate that left its own past: metals of WEAR_METALS, shape (N, 7)."""
+
+    real: np.ndarray
+    usual: np.ndarray
+    spread: np.ndarray
+
+
+@dataclass(frozen=True)
+class Judgement:
+    """``proposed`` (N,): code of VERDICTS or NONE; the parts it rests on."""
+
+    proposed: np.ndarray
+    past: Past
+    shift: Shift
+    an_above_bn: np.ndarray
+    magnet: np.ndarray
+    break_in: np.ndarray
+
+
+def _masks(bits: np.ndarray, columns: Sequence[int]) -> np.ndarray:
+    """Bit masks (N,) as booleans (N, len(columns))."""
+    if not bits.any():
+        return np.zeros((len(bits), len(columns)), dtype=bool)
+    return (bits[:, None] >> np.array(columns, dtype=np.int64)) & 1 == 1
+
+
+def past_limits(history: History, charges: Charges, table: LimitTable) -> Past:
+    """Compare every sample with the fixed limits; censored values by what they prove.
+
+    ``<L`` is past a low limit at or above L and never past a high one; ``>L`` is past a high limit at or
+    below L, otherwise unknown.
+    """
+    samples = history.samples
+    columns = [i for i in range(COUNT) if any(np.isfinite(table.watch[s][:, i]).any() for s in ("high", "low"))]
+    n = len(samples.comp)
+    duty = history.compartments.duty[samples.comp]
+    fresh = history.oils.new[charges.oil[charges.charge_of]]
+    limits = table.resolve(duty, fresh, columns)
+    x = samples.values[:, columns]
+    below, above = _masks(samples.below, columns), _masks(samples.above, columns)
+    sd = precision.columns_sd(x, [KEYS[i] for i in columns])
+
+    def full(block: np.ndarray, blank: object) -> np.ndarray:
+        out = np.full((n, COUNT), blank)
+        out[:, columns] = block
+        return out
+
+    with np.errstate(invalid="ignore"):
+        (wh, ah), (wl, al) = limits["high"], limits["low"]
+        exact_low = ~above
+        watch_high, act_high = (x > wh) & ~below, (x > ah) & ~below
+        watch_high |= above & (x >= wh)
+        act_high |= above & (x >= ah)
+        watch_low, act_low = (x < wl) & exact_low, (x < al) & exact_low
+        watch_low |= below & (x <= wl)
+        act_low |= below & (x <= al)
+        clear = (act_high & ((x - ah > ACT_MARGIN_SD * sd) | above)) | (act_low & (al - x > ACT_MARGIN_SD * sd))
+    limited = ~np.isnan(x) & (np.isfinite(wh) | np.isfinite(wl))
+    return Past(
+        full(watch_high, False), full(act_high, False), full(watch_low, False), full(act_low, False),
+        full(clear, False), full(limited, False),
+        {"high": (full(wh, np.nan), full(ah, np.nan)), "low": (full(wl, np.nan), full(al, np.nan))},
+    )  # fmt: skip
+
+
+def rate_shift(history: History, charges: Charges, rates: StretchRates, past: Past) -> Shift:
+    """Stretch wear rates against the compartment's own earlier ones.
+
+    A shift is real when the rate lies beyond the one-sided Student limit of its own past (which holds
+    the measurement noise already), beyond three standard errors, and would matter within one interval.
+    Break-in charges teach nothing and are not judged by rate.
+    """
+    from scipy import stats
+
+    samples, comps = history.samples, history.compartments
+    n, metals = rates.rate.shape
+    usable = samples.usable & ~charges.break_in[charges.charge_of]
+    r = np.where(usable[:, None], rates.rate, np.nan)
+    seen = ~np.isnan(r)
+    start = offsets(samples.comp, len(comps.duty))[samples.comp]
+
+    def before(block: np.ndarray) -> np.ndarray:
+        sums = np.vstack([np.zeros((1, metals)), np.cumsum(block, axis=0)])
+        return sums[np.arange(n)] - sums[start]
+
+    filled = np.where(seen, r, 0.0)
+    count = before(seen.astype(float))
+    with np.errstate(invalid="ignore", divide="ignore"):
+        mean = before(filled) / count
+        variance = np.maximum(before(filled * filled) / count - mean**2, 0) * count / (count - 1)
+        spread = np.sqrt(np.maximum(variance, rates.se**2) * (1 + 1 / count))
+        dof = np.clip(count - 1, 1, 60).astype(int)
+        quantile = stats.t.ppf(1 - SHIFT_P, np.arange(1, 61))[dof - 1]
+        watch = past.limits["high"][0][:, [INDEX[k] for k in WEAR_METALS]]
+        interval = np.where(np.isnan(comps.interval), 500.0, comps.interval)[samples.comp]
+        gain = (rates.rise_100h - mean / rates.rate * rates.rise_100h) / 100 * interval[:, None]
+        real = (
+            seen & (count >= SHIFT_FEWEST) & (r - mean > quantile * spread)
+            & (r - mean > 3 * rates.se) & (gain > SHIFT_MATTERS * watch)
+        )  # fmt: skip
+    return Shift(real, mean, spread)
+
+
+def propose(history: History, charges: Charges, past: Past, shift: Shift) -> Judgement:
+    """The verdict each sample deserves, worst sign first.
+
+    Stop: magnet grade 4. Act: an act limit passed by more than 2 sd, or AN above BN by more than 2 sd.
+    Watch: any watch limit passed, magnet grade 3, or a real rate shift. In a break-in charge metal says
+    one step less. Nothing that a limit applies to, or held: none.
+    """
+    samples = history.samples
+    bn, an = samples.values[:, INDEX["bn"]], samples.values[:, INDEX["an"]]
+    with np.errstate(invalid="ignore"):
+        sd = np.hypot(*precision.columns_sd(np.stack([bn, an], axis=1), ["bn", "an"]).T)
+        crossed = an > bn
+        crossed_clear = an - bn > ACT_MARGIN_SD * sd
+    magnet = np.where(samples.drained, charges.magnet[charges.charge_of], np.nan)
+    break_in = charges.break_in[charges.charge_of]
+    metal = np.array([m.group == "wear" or m.key == "si" for m in MEASURANDS])
+    softened = break_in[:, None] & metal
+    act = ((past.act_clear & ~softened).any(axis=1)) | crossed_clear
+    watch = (past.watch & ~softened).any(axis=1) | (past.act_clear & softened).any(axis=1)
+    with np.errstate(invalid="ignore"):
+        watch |= crossed | shift.real.any(axis=1) | ((magnet >= 3) & ~break_in)
+        stop = magnet >= 4
+    proposed = np.where(stop, STOP, np.where(act, ACT, np.where(watch, WATCH, RUN_ON)))
+    nothing = ~past.limited.any(axis=1) & ~stop & ~watch
+    proposed = np.where(samples.usable & ~nothing, proposed, NONE)
+    return Judgement(proposed, past, shift, crossed, magnet, break_in)
+
+
+def judge(history: History, charges: Charges, rates: StretchRates, table: LimitTable) -> Judgement:
+    """Judge every sample of a history: compare, look for shifts, propose."""
+    past = past_limits(history, charges, table)
+    return propose(history, charges, past, rate_shift(history, charges, rates, past))
+
+
+def _figure(key: str, value: float) -> str:
+    m = MEASURANDS[INDEX[key]]
+    return f"{value:,.{m.decimals}f} {m.unit}".strip()
+
+
+def evidence(history: History, judgement: Judgement, rates: StretchRates, i: int) -> list[str]:
+    """What speaks for sample ``i``'s proposal, one sentence each, with values and limits."""
+    past, values, out = judgement.past, history.samples.values[i], []
+    for side, flags, hard in (
+        ("high", past.watch_high[i], past.act_high[i]), ("low", past.watch_low[i], past.act_low[i]),
+    ):  # fmt: skip
+        watch, act = past.limits[side]
+        for m in np.flatnonzero(flags):
+            key, name = KEYS[m], MEASURANDS[m].name
+            word, limit = ("act", act[i, m]) if hard[m] else ("watch", watch[i, m])
+            where = "above" if side == "high" else "below"
+            close = "" if not hard[m] or past.act_clear[i, m] else ", by less than two standard deviations"
+            out.append(f"{name} {_figure(key, values[m])} is {where} {word} {_figure(key, limit)}{close}")
+    if judgement.an_above_bn[i]:
+        out.append(f"Acid number {values[INDEX['an']]:.2f} has passed base number {values[INDEX['bn']]:.2f} mg KOH/g")
+    for m in np.flatnonzero(judgement.shift.real[i]):
+        name = MEASURANDS[INDEX[WEAR_METALS[m]]].name
+        unit = "km" if history.compartments.distance[history.samples.comp[i]] else "h"
+        out.append(
+            f"{name} wears at {rates.rate[i, m]:.2f} mg/{unit} since {rates.from_h[i]:,.0f} {unit}, "
+            f"usual {judgement.shift.usual[i, m]:.2f} ± {judgement.shift.spread[i, m]:.2f}"
+        )
+    if judgement.magnet[i] >= 3:
+        word = "slivers or chips" if judgement.magnet[i] >= 4 else "thick furry build-up"
+        out.append(f"Magnet grade {judgement.magnet[i]:.0f} at the drain: {word}")
+    if judgement.break_in[i] and out:
+        out.append("Break-in charge: metal counts one step less")
+    if judgement.proposed[i] == NONE and history.samples.usable[i]:
+        out.append("No value that a limit applies to")
+    return out

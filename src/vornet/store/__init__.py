@@ -1,0 +1,1 @@
+"""PostgreSQL: migrations, queries by name, thin functions over them, and the private server."""
