@@ -1,0 +1,1 @@
+"""What people do, one module per step of the work."""

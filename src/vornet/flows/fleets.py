@@ -1,0 +1,72 @@
+"""Fleets: find one by name, make one, remove one."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import asdict
+from datetime import date
+
+from vornet.core.errors import InputError
+from vornet.core.limits import FIXED_LIMITS
+from vornet.store.database import Connection, Database, query
+
+#: versions that were in force before anyone said when
+ALWAYS = date(1990, 1, 1)
+
+
+def find(db: Database, name: str) -> int:
+    """The fleet's id. Raises InputError naming the fleets there are."""
+    with db.anyone() as connection:
+        row = connection.execute("SELECT fleet_named(%s) AS id", [name]).fetchone()
+    if row is None or row["id"] is None:
+        known = ", ".join(names(db)) or "none yet"
+        raise InputError("fleet", f"there is no fleet named {name!r} (known: {known})")
+    return int(row["id"])
+
+
+def names(db: Database) -> list[str]:
+    with db.anyone() as connection:
+        return [r["name"] for r in connection.execute("SELECT name FROM fleet_names()").fetchall()]
+
+
+def only(db: Database) -> str:
+    """The name of the one fleet there is. Raises InputError when there are several or none."""
+    known = names(db)
+    if len(known) == 1:
+        return known[0]
+    if not known:
+        raise InputError("fleet", "there is no fleet yet: import a register file first")
+    raise InputError("fleet", f"say which with --fleet NAME: {', '.join(known)}")
+
+
+def find_or_make(db: Database, name: str, zone: str = "UTC", demo: bool = False) -> int:
+    """The fleet's id, made with the default limits when it is new."""
+    with db.anyone() as connection:
+        row = connection.execute("SELECT fleet_named(%s) AS id", [name]).fetchone()
+        if row and row["id"] is not None:
+            return int(row["id"])
+        made = connection.execute("SELECT fleet_make(%s, %s, %s) AS id", [name, zone, demo]).fetchone()
+        assert made is not None
+        fleet_id = int(made["id"])
+    with db.fleet(fleet_id) as connection:
+        limits = json.dumps([asdict(row) for row in FIXED_LIMITS])
+        connection.execute(
+            query("register.put_limits"),
+            {"fleet_id": fleet_id, "effective_from": ALWAYS, "limits": limits, "by": "Vornet's start values"},
+        )
+    return fleet_id
+
+
+def delete(db: Database, name: str) -> None:
+    """Remove a fleet and everything in it."""
+    fleet_id = find(db, name)
+    with db.anyone() as connection:
+        connection.execute("SELECT fleet_drop(%s)", [fleet_id])
+
+
+def audit(connection: Connection, fleet_id: int, who: str, what: str, about: str, **detail: object) -> None:
+    """Add one line to the fleet's audit trail."""
+    connection.execute(
+        query("register.audit"),
+        {"fleet_id": fleet_id, "who": who, "what": what, "about": about, "detail": json.dumps(detail, default=str)},
+    )

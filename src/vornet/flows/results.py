@@ -1,0 +1,326 @@
+"""Results in: a lab's file goes in row by row; what cannot be believed or placed is held with its reason.
+
+Sample identity is fleet + lab + sample number. Equal content changes nothing, a later ``reported_on``
+supersedes, another unit or date under the same number is held. The file is kept as it came.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass, field
+from datetime import date
+from typing import Any
+
+import numpy as np
+import psycopg
+
+from vornet.core.errors import InputError
+from vornet.core.measurands import dense
+from vornet.flows import fleets
+from vornet.io import results_file
+from vornet.io.results_file import BadRow, Chunk
+from vornet.store.database import Connection, Database, query
+
+
+@dataclass
+class ResultsReport:
+    """What a results file did: rows by fate, what was held, and which compartments it touched."""
+
+    fleet: str
+    file: str
+    import_file_id: int | None = None
+    rows: int = 0
+    new: int = 0
+    same: int = 0
+    reissued: int = 0
+    held: list[BadRow] = field(default_factory=list)
+    notes: list[str] = field(default_factory=list)
+    compartments: set[int] = field(default_factory=set)
+    new_oil: bool = False
+
+    def as_dict(self) -> dict[str, Any]:
+        return {
+            "fleet": self.fleet, "file": self.file, "rows": self.rows, "new": self.new, "same": self.same,
+            "reissued": self.reissued, "notes": self.notes,
+            "held": [
+                {"row": b.row_no, "field": b.field, "reason": b.reason, "detail": b.detail} for b in self.held
+            ],
+        }  # fmt: skip
+
+
+@dataclass(frozen=True)
+class _Places:
+    """Names to ids: units, compartments, oils, samples announced at drains."""
+
+    units: dict[str, int]
+    compartments: dict[tuple[int, str], int]
+    only: dict[int, int]
+    oils: dict[str, int]
+    announced: dict[str, dict[str, Any]]
+
+
+def _plain(name: str) -> str:
+    return " ".join(name.lower().split())
+
+
+def _places(connection: Connection) -> _Places:
+    units: dict[str, int] = {}
+    compartments: dict[tuple[int, str], int] = {}
+    count: dict[int, list[int]] = {}
+    for r in connection.execute(query("results.places")).fetchall():
+        units[r["unit"]] = units[_plain(r["unit"])] = r["unit_id"]
+        if r["compartment_id"] is not None:
+            compartments[(r["unit_id"], r["compartment"])] = r["compartment_id"]
+            compartments[(r["unit_id"], _plain(r["compartment"]))] = r["compartment_id"]
+            count.setdefault(r["unit_id"], []).append(r["compartment_id"])
+    only = {unit: ids[0] for unit, ids in count.items() if len(ids) == 1}
+    oils = {}
+    for r in connection.execute(query("register.oils")).fetchall():
+        oils[r["name"]] = oils[_plain(r["name"])] = r["oil_id"]
+    announced = {r["sample_no"]: r for r in connection.execute(query("results.drain_samples")).fetchall()}
+    return _Places(units, compartments, only, oils, announced)
+
+
+def load(
+    db: Database,
+    content: bytes,
+    *,
+    fleet: str,
+    name: str,
+    by: str,
+    lab: str = "",
+    progress: Callable[[int], None] = lambda rows: None,
+) -> ResultsReport:
+    """Take a results file in. Raises InputError, with nothing written, when it cannot be read at all."""
+    fleet_id = fleets.find(db, fleet)
+    file = results_file.open_file(content)
+    report = ResultsReport(fleet, name)
+    if file.header.unknown:
+        report.notes.append("columns not recognised: " + ", ".join(file.header.unknown[:20]))
+    report.notes += file.header.problems
+    with db.fleet(fleet_id) as connection:
+        sha = hashlib.sha256(content).digest()
+        row = connection.execute(
+            query("results.put_file"),
+            {"fleet_id": fleet_id, "name": name, "lab": lab, "sha256": sha, "bytes": len(content),
+             "content": content, "layout": file.layout, "by": by},
+        ).fetchone()  # fmt: skip
+        assert row is not None
+        report.import_file_id = row["import_file_id"]
+        connection.execute(query("results.staging"))
+        places = _places(connection)
+        seen: dict[tuple[str, str], int] = {}
+        for chunk in results_file.chunks(file):
+            _take(connection, fleet_id, chunk, places, lab, by, report, seen, file.header.names)
+            progress(report.rows)
+        if not report.rows:
+            raise InputError("file", "has a header but no rows")
+        held = _keep_held(connection, fleet_id, report)
+        connection.execute(query("results.resolve_rows"), {"by": by})
+        if report.new or report.reissued or held:
+            connection.execute(
+                query("results.finish_file"),
+                {"import_file_id": report.import_file_id, "rows_in": report.rows, "rows_new": report.new,
+                 "rows_same": report.same, "rows_reissued": report.reissued, "rows_held": len(report.held),
+                 "notes": report.notes},
+            )  # fmt: skip
+            fleets.audit(
+                connection, fleet_id, by, "results imported", name, rows=report.rows, new=report.new,
+                reissued=report.reissued, held=len(report.held),
+            )  # fmt: skip
+        else:
+            connection.execute(query("results.forget_file"), {"import_file_id": report.import_file_id})
+            report.import_file_id = None
+    return report
+
+
+def _digest(parts: Iterable[object], values: bytes) -> int:
+    text = "\x1f".join(map(str, parts)).encode()
+    return int.from_bytes(hashlib.blake2b(text + values, digest_size=8).digest(), "big", signed=True)
+
+
+def _take(
+    connection: Connection, fleet_id: int, chunk: Chunk, places: _Places, lab: str, by: str, report: ResultsReport,
+    seen: dict[tuple[str, str], int], names: list[str],
+) -> None:  # fmt: skip
+    """One chunk: place each row, stage it, then let the database sort new from known."""
+    report.rows += len(chunk.row_no) + len(chunk.bad)
+    report.held += chunk.bad
+    text, numbers = chunk.text, chunk.numbers
+    meters, hours, topups = numbers["meter"].tolist(), numbers["oil_hours"].tolist(), numbers["topup_l"].tolist()
+    below, above = chunk.below.tolist(), chunk.above.tolist()
+    # NaN payloads and -0.0 must not make equal rows look different
+    block = np.where(np.isnan(chunk.values), np.nan, chunk.values + 0.0)
+    raw, width = block.tobytes(), block.shape[1] * 8
+    rows = block.tolist()
+    positions: dict[int, int] = {}
+
+    def hold(i: int, field_name: str, reason: str, detail: str) -> None:
+        cells = chunk.originals[i]
+        original = {n or f"column {j + 1}": c[:500] for j, (n, c) in enumerate(zip(names, cells, strict=False))}
+        report.held.append(BadRow(chunk.row_no[i], field_name, reason, detail, original))
+
+    with connection.cursor() as cursor, cursor.copy(query("results.copy_staging")) as copy:
+        out: list[str] = []
+        for i, number in enumerate(text["sample_no"]):
+            place = _place(chunk, i, number, places)
+            if isinstance(place, tuple) and isinstance(place[0], str):
+                hold(i, *place)  # type: ignore[arg-type]
+                continue
+            unit_id, compartment_id, oil_id, sampled_on, meter = place  # type: ignore[misc]
+            if compartment_id is None:
+                report.new_oil = True
+            from_lab = text["lab"][i] or lab
+            identity = (from_lab, number)
+            first_row = seen.setdefault(identity, chunk.row_no[i])
+            if first_row != chunk.row_no[i]:
+                hold(i, "sample_no", "number_twice", f"sample number {number} is already in row {first_row}")
+                continue
+            meter = meters[i] if meter is None else meter
+            filter_changed = chunk.filter_changed[i]
+            context = (
+                compartment_id, oil_id, sampled_on, meter, hours[i], topups[i], chunk.drained[i], filter_changed,
+                below[i], above[i], chunk.reported_on[i],
+            )  # fmt: skip
+            digest = _digest(context, raw[i * width : (i + 1) * width])
+            positions[chunk.row_no[i]] = i
+            out.append(
+                f"{_id(compartment_id)}\t{_id(unit_id)}\t{_id(oil_id)}\t{sampled_on}\t{_number(meter)}\t"
+                f"{_number(hours[i])}\t{_number(topups[i])}\t{chunk.drained[i]}\t"
+                f"{_id(filter_changed)}\t{below[i]}\t{above[i]}\t{{{','.join(map(repr, rows[i]))}}}\t"
+                f"{_text(number)}\t{_text(from_lab)}\t{_id(chunk.received_on[i])}\t{_id(chunk.reported_on[i])}\t"
+                f"{_text(text['comment'][i])}\t{_text(text['severity'][i])}\t{chunk.row_no[i]}\t{digest}\n"
+            )
+        copy.write("".join(out))
+    parameters = {"fleet_id": fleet_id, "import_file_id": report.import_file_id, "by": by}
+    known = connection.execute(query("results.known_identities")).fetchone()
+    assert known is not None
+    if known["exists"]:
+        connection.execute(query("results.fates"))
+        words = {
+            "other_unit": "is already used for {known_unit} {known_compartment}",
+            "other_date": "is already used for a sample of {known_on}",
+            "contradicts": "is already there with other values, and this report is not newer",
+        }
+        for r in connection.execute(query("results.contradicting")).fetchall():
+            i = positions[r["row_no"]]
+            number = text["sample_no"][i]
+            hold(i, "sample_no", r["fate"], f"sample number {number} " + words[r["fate"]].format(**r))
+        for r in connection.execute(query("results.count_fates")).fetchall():
+            if r["fate"] == "same":
+                report.same += r["n"]
+            elif r["fate"] == "reissued":
+                report.reissued += r["n"]
+        connection.execute(query("results.supersede"), parameters)
+        connection.execute(query("results.enact"), parameters)
+    report.new += connection.execute(query("results.insert_new"), parameters).rowcount
+    report.compartments |= {r["compartment_id"] for r in connection.execute(query("results.touched")).fetchall()}
+    connection.execute("TRUNCATE staging_sample")
+
+
+def _place(
+    chunk: Chunk, i: int, number: str, places: _Places
+) -> tuple[int | None, int | None, int | None, date | None, float | None] | tuple[str, str, str]:
+    """(unit, compartment, oil, sampled on, meter) of a row, or (field, reason, sentence) why it has no place."""
+    text, sampled_on = chunk.text, chunk.sampled_on[i]
+    unit_name, compartment_name, oil_name = text["unit"][i], text["compartment"][i], text["oil"][i]
+    oil_id = None
+    if oil_name:
+        oil_id = places.oils.get(oil_name) or places.oils.get(_plain(oil_name))
+    if not unit_name:
+        announced = places.announced.get(number)
+        if announced:
+            return announced["unit_id"], announced["compartment_id"], oil_id, sampled_on, announced["meter"]
+        if not oil_name:
+            return "unit", "no_unit", "the unit is missing (a sample of new oil names its oil)"
+        if oil_id is None:
+            return "oil", "unknown_oil", f"there is no oil named {oil_name!r} in the register"
+        return None, None, oil_id, sampled_on, None
+    unit_id = places.units.get(unit_name) or places.units.get(_plain(unit_name))
+    if unit_id is None:
+        return "unit", "unknown_unit", f"there is no unit named {unit_name!r} in the register"
+    if not compartment_name:
+        compartment_id = places.only.get(unit_id)
+        if compartment_id is None:
+            return "compartment", "no_compartment", f"the compartment is missing and {unit_name} has several"
+    else:
+        found = places.compartments.get((unit_id, compartment_name))
+        compartment_id = found or places.compartments.get((unit_id, _plain(compartment_name)))
+        if compartment_id is None:
+            return "compartment", "unknown_compartment", f"unit {unit_name} has no compartment {compartment_name!r}"
+    return unit_id, compartment_id, oil_id, sampled_on, None
+
+
+def _id(value: object) -> str:
+    return "\\N" if value is None else str(value)
+
+
+def _number(value: float | None) -> str:
+    return "\\N" if value is None or value != value else repr(value)
+
+
+def _text(value: str) -> str:
+    if not value.isprintable() or "\\" in value:
+        value = value.replace("\x00", "").replace("\\", "\\\\").replace("\t", "\\t")
+        value = value.replace("\n", "\\n").replace("\r", "\\r")
+    return value
+
+
+def _keep_held(connection: Connection, fleet_id: int, report: ResultsReport) -> int:
+    """Keep held rows with their original text; how many were not kept before."""
+    rows = []
+    for b in report.held:
+        header = results_file.read_header(list(b.original)) if b.original else None
+
+        def cell(name: str, b: BadRow = b, header: results_file.Header | None = header) -> str:
+            at = header.context.get(name) if header else None
+            return "" if at is None else list(b.original.values())[at].strip()
+
+        try:
+            day = results_file.read_date(cell("sampled_on"))
+        except ValueError:
+            day = None
+        original = json.dumps(b.original).replace("\\u0000", "")
+        rows.append(
+            {
+                "fleet_id": fleet_id, "import_file_id": report.import_file_id, "row_no": b.row_no, "reason": b.reason,
+                "field": b.field, "detail": b.detail.replace("\x00", ""), "sample_no": cell("sample_no")[:80],
+                "lab": cell("lab"), "unit_name": cell("unit")[:120], "compartment_name": cell("compartment")[:120],
+                "sampled_on": day, "original": original, "digest": hashlib.sha256(original.encode()).digest(),
+            }
+        )  # fmt: skip
+    if not rows:
+        return 0
+    with connection.cursor() as cursor:
+        try:
+            cursor.executemany(query("results.hold_row"), rows)
+        except psycopg.DataError as error:
+            raise InputError("file", f"holds text that cannot be kept: {error}") from None
+        return max(cursor.rowcount, 0)
+
+
+def new_oil_values(connection: Connection) -> dict[int, np.ndarray]:
+    """Mean of each oil's own new-oil samples, by oil id, in measurand order."""
+    sums: dict[int, list[np.ndarray]] = {}
+    for r in connection.execute(query("history.new_oil_samples")).fetchall():
+        sums.setdefault(r["oil_id"], []).append(np.array(r["values"], dtype=float))
+    out = {}
+    for oil_id, stack in sums.items():
+        block = np.array(stack)
+        known = ~np.isnan(block)
+        total = np.where(known, block, 0).sum(axis=0)
+        out[oil_id] = np.where(known.any(axis=0), total / np.maximum(known.sum(axis=0), 1), dense({}))
+    return out
+
+
+def retry(db: Database, fleet: str, by: str) -> list[ResultsReport]:
+    """Read every file with waiting rows once more: units registered since may have made room for them."""
+    fleet_id = fleets.find(db, fleet)
+    with db.fleet(fleet_id) as connection:
+        waiting = [r["import_file_id"] for r in connection.execute(query("results.held_files")).fetchall()]
+        files = [
+            connection.execute(query("results.file_content"), {"import_file_id": f}).fetchone() for f in waiting
+        ]
+    return [load(db, f["content"], fleet=fleet, name=f["name"], by=by) for f in files if f]

@@ -1,0 +1,141 @@
+"""The way into the database: settings, migrations, the pool, and one place that opens a fleet's transaction."""
+
+from __future__ import annotations
+
+import os
+import re
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from functools import lru_cache
+from importlib.resources import files
+from pathlib import Path
+from typing import Any
+
+import psycopg
+from psycopg.rows import dict_row
+from psycopg_pool import ConnectionPool
+
+from vornet.store import cluster
+
+Connection = psycopg.Connection[Any]
+
+
+class StoreError(RuntimeError):
+    """The database cannot be used as it is; the message says what to do."""
+
+
+@dataclass(frozen=True)
+class Location:
+    """Where the database is: the owner's URL for migrations, the application's for everything else.
+
+    ``set_role``: the application connects as the owner and steps down to vornet_app.
+    """
+
+    owner_url: str
+    app_url: str
+    set_role: bool = False
+
+
+def clone_dir() -> Path:
+    """The clone Vornet runs from (where ``.local`` lives), or the current folder when installed elsewhere."""
+    here = Path(__file__).resolve().parents[3]
+    return here if (here / "pyproject.toml").exists() else Path.cwd()
+
+
+def locate(name: str = "pg") -> Location:
+    """``DATABASE_URL`` (and optionally ``DATABASE_APP_URL``) if set, else the private server, started if need be."""
+    url = os.environ.get("DATABASE_URL")
+    if url:
+        app = os.environ.get("DATABASE_APP_URL")
+        return Location(url, app or url, set_role=app is None)
+    private = cluster.start(clone_dir(), name)
+    return Location(private.url(cluster.OWNER), private.url(cluster.APP))
+
+
+def migrate(location: Location) -> int:
+    """Apply what has not been applied; the number of migrations applied."""
+    import yoyo
+    from yoyo import migrations as yoyo_migrations
+
+    try:
+        with psycopg.connect(location.owner_url, autocommit=True) as connection:
+            known = connection.execute("SELECT 1 FROM pg_roles WHERE rolname = 'vornet_app'").fetchone()
+            if not known:
+                connection.execute("CREATE ROLE vornet_app NOLOGIN NOSUPERUSER NOBYPASSRLS")
+            if location.set_role:
+                connection.execute("GRANT vornet_app TO CURRENT_USER")
+    except psycopg.Error as error:
+        raise StoreError(f"the database cannot be prepared: {str(error).strip().splitlines()[0]}") from None
+    backend = yoyo.get_backend(re.sub(r"^postgres(ql)?://", "postgresql+psycopg://", location.owner_url))
+    with backend.lock():
+        found = yoyo_migrations.read_migrations(str(files("vornet.store") / "migrations"))
+        todo = backend.to_apply(found)
+        count = len(todo)
+        backend.apply_migrations(todo)
+    backend.connection.close()
+    return count
+
+
+class Database:
+    """A pool of connections as the application's role."""
+
+    def __init__(self, location: Location, size: int = 8) -> None:
+        self.location = location
+
+        def configure(connection: Connection) -> None:
+            if location.set_role:
+                connection.execute("SET ROLE vornet_app")
+                connection.commit()
+
+        self.pool: ConnectionPool[Connection] = ConnectionPool(
+            location.app_url, min_size=1, max_size=size, open=True, configure=configure,
+            kwargs={"row_factory": dict_row, "options": "-c timezone=UTC -c jit=off"},
+        )  # fmt: skip
+
+    def close(self) -> None:
+        self.pool.close()
+
+    def check_role(self) -> None:
+        """Refuse to serve with a role that row-level security would not bind."""
+        with self.pool.connection() as connection:
+            row = connection.execute(
+                "SELECT r.rolsuper OR r.rolbypassrls AS strong, "
+                "EXISTS (SELECT 1 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace "
+                "        WHERE n.nspname = 'public' AND c.relowner = r.oid) AS owns "
+                "FROM pg_roles r WHERE r.rolname = current_user"
+            ).fetchone()
+        if row is None or row["strong"] or row["owns"]:
+            raise StoreError(
+                "the application's database role must own no tables and must not bypass row-level security; "
+                "use the role vornet_app (DATABASE_APP_URL)"
+            )
+
+    @contextmanager
+    def anyone(self) -> Iterator[Connection]:
+        """A transaction outside any fleet: sign-in and fleet names. Fleet tables look empty from here."""
+        with self.pool.connection() as connection, connection.transaction():
+            yield connection
+
+    @contextmanager
+    def fleet(self, fleet_id: int) -> Iterator[Connection]:
+        """A transaction that sees one fleet only: the one place where a fleet is chosen."""
+        with self.pool.connection() as connection, connection.transaction():
+            connection.execute("SELECT set_config('vornet.fleet_id', %s, true)", [str(fleet_id)])
+            yield connection
+
+
+@lru_cache(maxsize=64)
+def _queries(module: str) -> dict[str, str]:
+    text = (files("vornet.store") / "queries" / f"{module}.sql").read_text()
+    out = {}
+    for block in re.split(r"^-- :", text, flags=re.M)[1:]:
+        head, _, body = block.partition("\n")
+        out[head.split()[0]] = body.strip()
+    return out
+
+
+def query(name: str) -> str:
+    """SQL text by name, ``module.query_name`` from ``queries/module.sql``."""
+    module, _, key = name.partition(".")
+    return _queries(module)[key]
