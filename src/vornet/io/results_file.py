@@ -450,8 +450,8 @@ def _chunk(file: ResultsFile, block: list[list[str]], first_row: int) -> Chunk:
             values, _, wrong = _numbers(columns[header.context[name]], file.decimal_comma)
             for i, why in wrong:
                 fail(i, name, "bad_number", why)
-            for i in np.flatnonzero(values < 0):
-                fail(int(i), name, "bad_number", f"{values[i]:g} is below zero")
+            for at in np.flatnonzero(values < 0).tolist():
+                fail(at, name, "bad_number", f"{values[at]:g} is below zero")
             numbers[name] = values
         else:
             numbers[name] = np.full(n, np.nan)

@@ -1,0 +1,351 @@
+"""The ``vornet`` command. Errors are one plain sentence on stderr: exit 2 for bad input, 1 for failure."""
+
+from __future__ import annotations
+
+import json
+import sys
+import warnings
+from collections.abc import Iterator
+from contextlib import contextmanager
+from datetime import date
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any
+
+import typer
+
+from vornet.core.errors import InputError
+
+if TYPE_CHECKING:
+    from vornet.store.database import Database
+
+app = typer.Typer(no_args_is_help=True, add_completion=False, pretty_exceptions_enable=False, help=__doc__)
+import_app = typer.Typer(no_args_is_help=True, help="Take files in.")
+export_app = typer.Typer(no_args_is_help=True, help="Give files out.")
+fleet_app = typer.Typer(no_args_is_help=True, help="Fleets.")
+user_app = typer.Typer(no_args_is_help=True, help="People.")
+app.add_typer(import_app, name="import")
+app.add_typer(export_app, name="export")
+app.add_typer(fleet_app, name="fleet")
+app.add_typer(user_app, name="user")
+
+Fleet = Annotated[str | None, typer.Option("--fleet", help="Which fleet; needed when there are several.")]
+AsJson = Annotated[bool, typer.Option("--json", help="Answer as JSON.")]
+Today = Annotated[str | None, typer.Option("--today", help="Take this day (YYYY-MM-DD) for today.")]
+
+
+def _say(text: str) -> None:
+    typer.echo(text, err=True)
+
+
+def _day(text: str | None) -> date:
+    if text is None:
+        return date.today()
+    try:
+        return date.fromisoformat(text)
+    except ValueError:
+        raise InputError("--today", f"{text!r} is not a date like 2026-01-15") from None
+
+
+@contextmanager
+def database() -> Iterator[Database]:
+    """The database, migrated and ready."""
+    from vornet.store.database import Database, locate, migrate
+
+    location = locate()
+    migrate(location)
+    db = Database(location, size=4)
+    try:
+        yield db
+    finally:
+        db.close()
+
+
+def _fleet(db: Database, name: str | None) -> str:
+    from vornet.flows import fleets
+
+    if name is None:
+        return fleets.only(db)
+    fleets.find(db, name)
+    return name
+
+
+def _read(path: str) -> bytes:
+    try:
+        return sys.stdin.buffer.read() if path == "-" else Path(path).read_bytes()
+    except OSError as error:
+        raise InputError(path, f"cannot be read: {error.strerror or error}") from None
+
+
+def _print(document: Any, indent: int | None = 1) -> None:
+    typer.echo(json.dumps(document, ensure_ascii=False, indent=indent, allow_nan=False))
+
+
+@app.command()
+def calc(
+    name: Annotated[str, typer.Argument(help="convert, carry-over, flush, refill, wear-rate, limits, trend, …")],
+    lines: Annotated[bool, typer.Option("--lines", help="One JSON object a line, answered line by line.")] = False,
+) -> None:
+    """A calculator: JSON on stdin, JSON on stdout."""
+    from vornet.flows import calc as calculators
+
+    if name not in calculators.CALCULATORS:
+        raise InputError("name", f"there is no calculator {name!r}: {', '.join(calculators.CALCULATORS)}")
+    warnings.simplefilter("ignore")
+
+    def parse(text: str) -> Any:
+        try:
+            return json.loads(text)
+        except (json.JSONDecodeError, RecursionError):
+            raise InputError("input", "is not JSON") from None
+
+    if not lines:
+        _print(calculators.calculate(name, parse(sys.stdin.buffer.read().decode("utf-8", "replace"))), None)
+        return
+    for raw in sys.stdin.buffer:
+        text = raw.decode("utf-8", "replace")
+        if not text.strip():
+            continue
+        try:
+            answer: dict[str, Any] = calculators.calculate(name, parse(text))
+        except InputError as error:
+            answer = {"error": str(error), "field": error.field, "why": error.why}
+        sys.stdout.write(json.dumps(answer, ensure_ascii=False) + "\n")
+        sys.stdout.flush()
+
+
+@app.command()
+def migrate() -> None:
+    """Bring the database up to date."""
+    from vornet.store.database import locate
+    from vornet.store.database import migrate as apply
+
+    _say(f"{apply(locate())} migrations applied")
+
+
+@import_app.command("register")
+def import_register(path: str, fleet: Fleet = None, as_json: AsJson = False, today: Today = None) -> None:
+    """Load or update a fleet from a register file (JSON; - for stdin)."""
+    from vornet.flows import register
+
+    with database() as db, _progress() as step:
+        report = register.load(
+            db, _read(path), fleet=fleet, by="command line", today=_day(today),
+            progress=lambda what, rows: step(f"{rows:,} {what}"),
+        )  # fmt: skip
+    if as_json:
+        _print(report.as_dict())
+    else:
+        typer.echo(f"{report.fleet}: " + (", ".join(register.counts_text(report.counts)) or "nothing new"))
+    _problems([str(p) for p in report.problems], report.left_out)
+
+
+@import_app.command("results")
+def import_results(
+    path: str, fleet: Fleet = None, as_json: AsJson = False,
+    lab: Annotated[str, typer.Option("--lab", help="The lab, where the file does not say.")] = "",
+) -> None:  # fmt: skip
+    """Take a lab's results in (wide or long CSV, JSON; - for stdin)."""
+    from vornet.flows import results
+
+    with database() as db, _progress() as step:
+        name = _fleet(db, fleet)
+        report = results.load(
+            db, _read(path), fleet=name, name=Path(path).name, by="command line", lab=lab,
+            progress=lambda rows: step(f"{rows:,} rows"),
+        )  # fmt: skip
+    if as_json:
+        _print(report.as_dict())
+    else:
+        typer.echo(
+            f"{report.fleet}: {report.rows:,} rows, {report.new:,} new, {report.same:,} already there, "
+            f"{report.reissued:,} re-issued, {len(report.held):,} held"
+        )
+    _problems([f"row {b.row_no}, {b.field}: {b.detail}" for b in report.held], report.notes)
+
+
+def _problems(problems: list[str], notes: list[str]) -> None:
+    for text in notes:
+        _say(f"note: {text}")
+    for text in problems[:40]:
+        _say(f"held: {text}")
+    if len(problems) > 40:
+        _say(f"held: and {len(problems) - 40:,} more (--json lists all)")
+
+
+@contextmanager
+def _progress() -> Iterator[Any]:
+    """A line of progress on a terminal; nothing elsewhere."""
+    if not sys.stderr.isatty():
+        yield lambda text: None
+        return
+    from rich.console import Console
+
+    console = Console(stderr=True)
+    with console.status("working …") as status:
+        yield lambda text: status.update(text)
+
+
+@app.command()
+def evaluate(fleet: Fleet = None, today: Today = None, as_json: AsJson = False) -> None:
+    """Judge every sample and decide every interval."""
+    from vornet.flows import evaluate as flow
+
+    with database() as db, _progress() as step:
+        name = _fleet(db, fleet)
+        counts = flow.evaluate(db, name, _day(today), progress=step)
+    if as_json:
+        _print(counts)
+    else:
+        typer.echo(f"{name}: " + ", ".join(f"{n:,} {what}" for what, n in counts.items()))
+
+
+@export_app.command("register")
+def export_register(fleet: Fleet = None, today: Today = None) -> None:
+    """The whole register as JSON, in the shape import reads."""
+    from vornet.flows import register
+
+    with database() as db:
+        _print(register.dump(db, _fleet(db, fleet), _day(today)))
+
+
+def _out(rows: list[dict[str, Any]], layout: str) -> None:
+    from vornet.io import tables
+
+    if layout == "json":
+        _print(rows)
+    elif layout == "csv":
+        typer.echo(tables.as_csv(rows), nl=False)
+    else:
+        raise InputError("--format", f"{layout!r} is not json or csv")
+
+
+Layout = Annotated[str, typer.Option("--format", help="json or csv")]
+
+
+@export_app.command("judgements")
+def export_judgements(fleet: Fleet = None, layout: Layout = "json") -> None:
+    """Every sample with its proposed verdict, its evidence and its holds."""
+    from vornet.flows import judgements
+
+    with database() as db:
+        _out(judgements.judgements(db, _fleet(db, fleet)), layout)
+
+
+@export_app.command("intervals")
+def export_intervals(fleet: Fleet = None, layout: Layout = "json") -> None:
+    """Every compartment's interval decision."""
+    from vornet.flows import judgements
+
+    with database() as db:
+        _out(judgements.intervals(db, _fleet(db, fleet)), layout)
+
+
+@fleet_app.command("list")
+def fleet_list() -> None:
+    """The fleets there are."""
+    from vornet.flows import fleets
+
+    with database() as db:
+        for name in fleets.names(db):
+            typer.echo(name)
+
+
+@fleet_app.command("delete")
+def fleet_delete(name: str, yes: Annotated[bool, typer.Option("--yes", help="Really.")] = False) -> None:
+    """Remove a fleet and everything in it."""
+    from vornet.flows import fleets
+
+    if not yes:
+        raise InputError("--yes", f"is needed: this removes {name!r} and everything in it for good")
+    with database() as db:
+        fleets.delete(db, name)
+    typer.echo(f"{name} removed")
+
+
+@user_app.command("add")
+def user_add(
+    login: str,
+    fleet: Fleet = None,
+    role: Annotated[str, typer.Option("--role", help="technician, planner, analyst, manager, admin or viewer")] = "viewer",  # noqa: E501
+    name: Annotated[str, typer.Option("--name", help="Name as shown.")] = "",
+) -> None:
+    """Let someone in; the password is asked for (or read from stdin)."""
+    from vornet.flows import people
+
+    password = typer.prompt("Password", hide_input=True) if sys.stdin.isatty() else sys.stdin.readline().rstrip("\n")
+    with database() as db:
+        people.add(db, _fleet(db, fleet), login, name or login, password, role)
+    typer.echo(f"{login} may sign in")
+
+
+@app.command()
+def serve(
+    host: str = "127.0.0.1", port: int = 8460, today: Today = None,
+    demo: Annotated[bool, typer.Option("--demo", help="Show demo sign-ins on the sign-in page.")] = False,
+) -> None:  # fmt: skip
+    """Serve the application."""
+    from vornet.web import server
+
+    with database() as db:
+        db.check_role()
+    server.run(host, port, today=_day(today) if today else None, demo=demo)
+
+
+@app.command()
+def demo(
+    port: int = 8460, until: Annotated[str | None, typer.Option("--until", help="Simulate to this day.")] = None,
+    no_serve: Annotated[bool, typer.Option("--no-serve", help="Load and stop.")] = False,
+) -> None:  # fmt: skip
+    """Load the demo fleet (or carry it on to today) and serve it."""
+    from vornet.sim import demo as demo_fleet
+    from vornet.web import server
+
+    day = _day(until)
+    with database() as db, _progress() as step:
+        db.check_role()
+        logins = demo_fleet.load(db, day, progress=step)
+    if no_serve:
+        return
+    typer.echo(f"\nVornet is at http://127.0.0.1:{port}  (Ctrl-C stops it)\nDemo sign-ins:")
+    for login, password, role in logins:
+        typer.echo(f"  {login:<12} {password:<12} {role}")
+    server.run("127.0.0.1", port, today=day if until else None, demo=True)
+
+
+@app.command()
+def stop() -> None:
+    """Stop the private database server."""
+    from vornet.store import cluster
+    from vornet.store.database import clone_dir
+
+    typer.echo("stopped" if cluster.stop(clone_dir()) else "was not running")
+
+
+def main() -> None:
+    """Run the command; turn every expected error into one sentence."""
+    import psycopg
+
+    from vornet.store.cluster import ClusterError
+    from vornet.store.database import StoreError
+
+    try:
+        app(standalone_mode=False)
+    except InputError as error:
+        _say(f"vornet: {error}")
+        raise SystemExit(2) from None
+    except typer.Abort:
+        raise SystemExit(1) from None
+    except (ClusterError, StoreError) as error:
+        _say(f"vornet: {error}")
+        raise SystemExit(1) from None
+    except psycopg.Error as error:
+        _say(f"vornet: the database refused: {str(error).strip().splitlines()[0]}")
+        raise SystemExit(1) from None
+    except BrokenPipeError:
+        raise SystemExit(1) from None
+    except Exception as error:
+        if hasattr(error, "format_message"):  # usage errors of the command line itself
+            _say(f"vornet: {error.format_message()}")
+            raise SystemExit(2) from None
+        raise
+    raise SystemExit(0)

@@ -1,0 +1,514 @@
+"""Evaluating a fleet: load → cut into charges → screen → judge → decide → write where everything stands.
+
+Everything is worked in columns for many compartments at once; one compartment is a batch of its family.
+"""
+
+from __future__ import annotations
+
+import json
+import math
+from collections.abc import Callable
+from dataclasses import asdict, dataclass, replace
+from datetime import date
+from typing import Any
+
+import numpy as np
+
+from vornet.core import due as due_rules
+from vornet.core.decide import Decision, Policy, Terms, decide
+from vornet.core.history import Charges, Compartments, Drains, Fillings, History, Oils, Samples, cut, hours_on_charge
+from vornet.core.judge import NONE, RUN_ON, Judgement, evidence, judge
+from vornet.core.limits import DUTIES, FixedLimit, LimitTable, duty_of, table
+from vornet.core.measurands import COUNT, KEYS
+from vornet.core.rates import StretchRates, stretch_rates
+from vornet.core.screening import MeterPoints, screen
+from vornet.flows import fleets, register, results
+from vornet.store import bulk
+from vornet.store.database import Connection, Database, query
+
+Progress = Callable[[str], None]
+
+
+@dataclass(frozen=True)
+class Loaded:
+    """A fleet (or some families of it) as core wants it, with the ids and facts around it."""
+
+    history: History
+    compartment_ids: np.ndarray
+    sample_ids: np.ndarray
+    register: list[dict[str, Any]]
+    families: list[str]
+    points: MeterPoints
+    rate_per_day: np.ndarray
+    latest_total: np.ndarray
+    latest_day: np.ndarray
+    proposed_drain: np.ndarray
+    drain_ids: np.ndarray
+    oil_ids: list[int]
+    oil_names: list[str]
+    changes: dict[int, list[tuple[int, float, float]]]
+    limits: LimitTable
+    limit_set_id: int
+    policy: Policy
+
+
+@dataclass(frozen=True)
+class Worked:
+    """What core made of it."""
+
+    loaded: Loaded
+    charges: Charges
+    rates: StretchRates
+    judgement: Judgement
+    decisions: list[Decision]
+
+
+def limits_on(connection: Connection, today: date) -> tuple[LimitTable, int]:
+    """The fixed limits in force on a day, and their version's id."""
+    row = connection.execute(query("register.default_limits"), {"today": today}).fetchone()
+    assert row is not None, "every fleet is made with a first limit set"
+    return table([FixedLimit(**r) for r in row["limits"]]), row["limit_set_id"]
+
+
+def policy_on(connection: Connection, today: date) -> Policy:
+    row = connection.execute(query("register.policy"), {"today": today}).fetchone()
+    return Policy(**row["rules"]) if row else Policy()
+
+
+def _totals(
+    unit: np.ndarray, day: np.ndarray, meter: np.ndarray, changes: dict[int, list[tuple[int, float, float]]]
+) -> np.ndarray:
+    total = meter.astype(float).copy()
+    for unit_id, mine in changes.items():
+        for i in np.flatnonzero(unit == unit_id):
+            total[i] = due_rules.running_total(meter[i], int(day[i]), mine)
+    return total
+
+
+def load(connection: Connection, today: date, compartments: list[int] | None = None) -> Loaded:
+    """Read a fleet, or the given compartments, into columns. Drains and readings after ``today`` do not exist yet."""
+    rows = connection.execute(query("register.compartments"), {"today": today}).fetchall()
+    if compartments is not None:
+        wanted = set(compartments)
+        rows = [r for r in rows if r["compartment_id"] in wanted]
+    limits, limit_set_id = limits_on(connection, today)
+    ids = np.array([r["compartment_id"] for r in rows], dtype=np.int64)
+    order = np.argsort(ids)
+    rows, ids = [rows[i] for i in order], ids[order]
+    unit_of = np.array([r["unit_id"] for r in rows], dtype=np.int64)
+
+    oil_rows = connection.execute(query("register.oils")).fetchall()
+    sampled = results.new_oil_values(connection)
+    oil_ids = [o["oil_id"] for o in oil_rows]
+    oil_at = {oil_id: i for i, oil_id in enumerate(oil_ids)}
+    new = np.full((len(oil_rows) + 1, COUNT), np.nan)
+    density = np.full(len(oil_rows) + 1, 0.87)
+    for i, o in enumerate(oil_rows):
+        known = np.array(o["new_values"], dtype=float)
+        new[i] = np.where(np.isnan(known) & (o["oil_id"] in sampled), sampled.get(o["oil_id"], known), known)
+        density[i] = o["density_kg_l"] or 0.87
+    unknown_oil = len(oil_rows)
+
+    def oil_index(oil: np.ndarray) -> np.ndarray:
+        unique, inverse = np.unique(oil, return_inverse=True)
+        return np.array([oil_at.get(int(o), -1) for o in unique], dtype=int)[inverse] if len(oil) else oil.astype(int)
+
+    changes = register.changes_by_unit(connection)
+    only: dict[str, object] = {"compartments": compartments}
+    d = bulk.read_columns(
+        connection, query("history.drains"),
+        [("id", "i8"), ("comp", "i8"), ("day", "day"), ("meter", "f8"), ("out_l", "f8"), ("missing_l", "f8"),
+         ("oil", "i8"), ("magnet", "f8")], only,
+    )  # fmt: skip
+    f = bulk.read_columns(
+        connection, query("history.fillings"),
+        [("comp", "i8"), ("day", "day"), ("meter", "f8"), ("in_l", "f8"), ("out_l", "f8")], only,
+    )  # fmt: skip
+    s = bulk.read_columns(
+        connection, query("history.samples" if compartments is None else "history.samples_of"),
+        [("id", "i8"), ("comp", "i8"), ("day", "day"), ("meter", "f8"), ("oil_hours", "f8"), ("topup_l", "f8"),
+         ("drained", "b"), ("below", "i8"), ("above", "i8"), ("values", "values")],
+        None if compartments is None else only,
+    )  # fmt: skip
+    m = bulk.read_columns(connection, query("history.meters"), [("unit", "i8"), ("day", "day"), ("meter", "f8")])
+    last = today.toordinal()
+    d = {k: v[d["day"] <= last] for k, v in d.items()}
+    f = {k: v[f["day"] <= last] for k, v in f.items()}
+    m = {k: v[m["day"] <= last] for k, v in m.items()}
+    for block in (d, f, s):
+        inside = np.isin(block["comp"], ids)
+        if not inside.all():
+            for k in block:
+                block[k] = block[k][inside]
+        block["unit"] = unit_of[np.searchsorted(ids, block["comp"])] if len(ids) else block["comp"]
+        block["total"] = _totals(block["unit"], block["day"], block["meter"], changes)
+        block["comp"] = np.searchsorted(ids, block["comp"])
+    m["total"] = _totals(m["unit"], m["day"], m["meter"], changes)
+
+    families = sorted({r["family"] for r in rows})
+    family_at = {name: i for i, name in enumerate(families)}
+    overhaul = np.full(len(rows), np.nan)
+    comp_at = {int(c): i for i, c in enumerate(ids)}
+    for r in connection.execute(query("history.overhauls")).fetchall():
+        if r["compartment_id"] in comp_at and r["on_day"] <= today:
+            i = comp_at[r["compartment_id"]]
+            day = r["on_day"].toordinal()
+            overhaul[i] = due_rules.running_total(r["meter"], day, changes.get(int(unit_of[i]), []))
+
+    def number(name: str) -> np.ndarray:
+        return np.array([math.nan if r[name] is None else r[name] for r in rows], dtype=float)
+
+    system = number("system_volume_l")
+    capacity = number("capacity_l")
+    system = np.where(np.isnan(system), capacity * 1.05, system)
+    comps = Compartments(
+        duty=np.array([DUTIES.index(duty_of(r["kind"], r["fuel"])) for r in rows], dtype=int),
+        family=np.array([family_at[r["family"]] for r in rows], dtype=int),
+        oil=np.array([oil_at.get(r["oil_id"], unknown_oil) for r in rows], dtype=int),
+        system_l=system, refill_l=capacity, interval=number("interval_meter"),
+        distance=np.array([r["meter_unit"] == "km" for r in rows], dtype=bool), overhaul=overhaul,
+    )  # fmt: skip
+    points, rate, latest_total, latest_day = _meters(m, unit_of, ids, s, today)
+    s = _ordered_samples(s, m)
+    drains, proposed = _with_proposed(d, s, comps, oil_index)
+    drain_ids = drains.pop("id")
+    fo = np.lexsort((f["total"], f["comp"]))
+    samples = Samples(
+        s["comp"], s["day"], s["total"], s["oil_hours"], s["topup_l"], s["drained"], np.ones(len(s["id"]), dtype=bool),
+        s["values"], s["below"], s["above"],
+    )  # fmt: skip
+    history = History(
+        comps, Oils(new, density),
+        Drains(drains["comp"], drains["day"], drains["total"], drains["out_l"], drains["missing_l"], drains["oil"],
+               drains["magnet"]),
+        Fillings(f["comp"][fo], f["day"][fo], f["total"][fo], f["in_l"][fo], f["out_l"][fo]), samples,
+    )  # fmt: skip
+    return Loaded(
+        history, ids, s["id"], rows, families, points, rate, latest_total, latest_day, proposed, drain_ids,
+        oil_ids, [o["name"] for o in oil_rows], changes, limits, limit_set_id, policy_on(connection, today),
+    )  # fmt: skip
+
+
+def _meters(
+    m: dict[str, np.ndarray], unit_of: np.ndarray, ids: np.ndarray, s: dict[str, np.ndarray], today: date
+) -> tuple[MeterPoints, np.ndarray, np.ndarray, np.ndarray]:
+    """Trusted meter points per compartment; use per day; the latest total and its day, samples included."""
+    order = np.lexsort((m["total"], m["day"], m["unit"]))
+    unit, day, total = m["unit"][order], m["day"][order], m["total"][order]
+    keep = np.ones(len(unit), dtype=bool)
+    if len(unit) > 1:
+        keep[1:] = (np.diff(unit) != 0) | (np.diff(day) != 0) | (np.diff(total) != 0)
+    unit, day, total = unit[keep], day[keep], total[keep]
+    count = len(ids)
+    rate, latest, latest_day = (np.full(count, np.nan) for _ in range(3))
+    first = {int(u): (int(a), int(b)) for u, a, b in zip(
+        np.unique(unit), np.searchsorted(unit, np.unique(unit)), np.searchsorted(unit, np.unique(unit), "right"),
+        strict=True)}  # fmt: skip
+    by_unit: dict[int, float] = {}
+    comp, pday, ptotal = [], [], []
+    for c in range(count):
+        span = first.get(int(unit_of[c]))
+        if span is None:
+            continue
+        a, b = span
+        if int(unit_of[c]) not in by_unit:
+            by_unit[int(unit_of[c])] = due_rules.recent_rate(day[a:b], total[a:b])
+        rate[c] = by_unit[int(unit_of[c])]
+        latest[c], latest_day[c] = total[b - 1], day[b - 1]
+        comp.append(np.full(b - a, c))
+        pday.append(day[a:b])
+        ptotal.append(total[a:b])
+    # a believable sample is a reading too: only forwards, and not faster than the clock
+    recent = np.flatnonzero(~np.isnan(s["total"]) & (s["day"] <= today.toordinal()))
+    best = np.full(count, -np.inf)
+    np.maximum.at(best, s["comp"][recent], s["day"][recent])
+    for i in recent[s["day"][recent] == best[s["comp"][recent]]]:
+        c = s["comp"][i]
+        gap = s["day"][i] - latest_day[c]
+        if np.isnan(latest_day[c]) or (gap > 0 and 0 <= s["total"][i] - latest[c] <= 2000 * gap):
+            if not np.isnan(latest_day[c]) and s["total"][i] - latest[c] > max(24.0, 3 * np.nan_to_num(rate[c])) * gap:
+                continue
+            latest[c], latest_day[c] = s["total"][i], s["day"][i]
+
+    def joined(parts: list[np.ndarray]) -> np.ndarray:
+        return np.concatenate(parts) if parts else np.zeros(0)
+
+    return MeterPoints(joined(comp).astype(int), joined(pday), joined(ptotal)), rate, latest, latest_day
+
+
+def _ordered_samples(s: dict[str, np.ndarray], m: dict[str, np.ndarray]) -> dict[str, np.ndarray]:
+    """Samples by compartment and day; a missing meter is read off the unit's own readings around that day."""
+    order = np.lexsort((s["id"], s["total"], s["day"], s["comp"]))
+    s = {k: v[order] for k, v in s.items()}
+    blank = np.flatnonzero(np.isnan(s["total"]) & np.isnan(s["oil_hours"]))
+    for unit_id in np.unique(s["unit"][blank]):
+        mine = m["unit"] == unit_id
+        at = blank[s["unit"][blank] == unit_id]
+        if mine.sum() >= 2:
+            by_day = np.argsort(m["day"][mine], kind="stable")
+            days, totals = m["day"][mine][by_day], m["total"][mine][by_day]
+            inside = (s["day"][at] >= days[0]) & (s["day"][at] <= days[-1])
+            s["total"][at[inside]] = np.interp(s["day"][at[inside]], days, totals)
+    return s
+
+
+def _with_proposed(
+    d: dict[str, np.ndarray], s: dict[str, np.ndarray], comps: Compartments, oil_index: Callable
+) -> tuple[dict[str, np.ndarray], np.ndarray]:
+    """Drains on record, and those that samples speak of but nobody recorded (proposed, volumes unknown).
+
+    A sample marked as drawn at a drain with none on record within three days proposes one on its day; a
+    compartment without any drain takes its fills from the oil hours that the lab was told.
+    """
+    names = ("comp", "day", "total", "out_l", "missing_l", "oil", "magnet", "id")
+    rows = {k: list(d[k if k != "oil" else "oil"]) for k in names}
+    rows["oil"] = list(oil_index(d["oil"]))
+    proposed = [False] * len(rows["comp"])
+    have: dict[int, list[int]] = {}
+    for c, day in zip(d["comp"].tolist(), d["day"].tolist(), strict=True):
+        have.setdefault(c, []).append(day)
+
+    def add(c: int, day: float, total: float) -> None:
+        for key, value in zip(names, (c, day, total, math.nan, math.nan, -1, math.nan, -1), strict=True):
+            rows[key].append(value)
+        proposed.append(True)
+        have.setdefault(c, []).append(int(day))
+
+    for i in np.flatnonzero(s["drained"] & ~np.isnan(s["total"])):
+        c, day = int(s["comp"][i]), int(s["day"][i])
+        if not any(abs(day - known) <= 3 for known in have.get(c, ())):
+            add(c, day, float(s["total"][i]))
+    told = np.flatnonzero(~np.isnan(s["total"]) & ~np.isnan(s["oil_hours"]) & (s["oil_hours"] > 0))
+    silent = [i for i in told if not have.get(int(s["comp"][i]))]
+    last: dict[int, tuple[float, int]] = {}
+    for i in silent:
+        c, fill = int(s["comp"][i]), float(s["total"][i] - s["oil_hours"][i])
+        before = last.get(c)
+        slack = max(20.0, 0.05 * float(np.nan_to_num(comps.interval[c])))
+        if before is None or fill > before[0] + slack:
+            day = int(s["day"][i]) - 1 if before is None else max(before[1], int(s["day"][i]) - 1)
+            add(c, day, fill)
+            last[c] = (fill, int(s["day"][i]))
+        else:
+            last[c] = (before[0], int(s["day"][i]))
+    out = {k: np.array(v, dtype=float if k in ("total", "out_l", "missing_l", "magnet") else np.int64)
+           for k, v in rows.items()}  # fmt: skip
+    order = np.lexsort((out["total"], out["day"], out["comp"]))
+    return {k: v[order] for k, v in out.items()}, np.array(proposed, dtype=bool)[order]
+
+
+def _hold(connection: Connection, fleet_id: int, loaded: Loaded) -> tuple[Loaded, Charges]:
+    """Screen, write new holds, clear those that no longer hold, and take what is held out of the history."""
+    charges = cut(loaded.history)
+    findings = screen(loaded.history, charges, loaded.points)
+    settled = {(r["sample_id"], r["reason"]) for r in connection.execute(query("history.settled_holds")).fetchall()}
+    was = {(r["sample_id"], r["reason"]) for r in connection.execute(query("history.open_holds")).fetchall()}
+    mine = set(loaded.sample_ids.tolist())
+    found = {(int(loaded.sample_ids[f.sample]), f.reason): f.detail for f in findings}
+    fresh = [
+        {"fleet_id": fleet_id, "sample_id": sample_id, "reason": reason, "detail": detail}
+        for (sample_id, reason), detail in found.items()
+        if (sample_id, reason) not in settled and (sample_id, reason) not in was
+    ]
+    gone = [{"sample_id": i, "reason": r} for i, r in was if i in mine and (i, r) not in found]
+    with connection.cursor() as cursor:
+        cursor.executemany(query("history.raise_hold"), fresh)
+        cursor.executemany(query("history.clear_hold"), gone)
+    return drop_held(connection, loaded)
+
+
+def drop_held(connection: Connection, loaded: Loaded) -> tuple[Loaded, Charges]:
+    """The history without the samples that stand held or rejected, and its charges."""
+    out = [r["sample_id"] for r in connection.execute(query("history.standing_holds")).fetchall()]
+    usable = ~np.isin(loaded.sample_ids, out)
+    samples = replace(loaded.history.samples, usable=usable)
+    loaded = replace(loaded, history=replace(loaded.history, samples=samples))
+    return loaded, cut(loaded.history)
+
+
+def work(loaded: Loaded, charges: Charges, today: date) -> Worked:
+    """Judge and decide everything that was loaded."""
+    rates = stretch_rates(loaded.history, charges)
+    judgement = judge(loaded.history, charges, rates, loaded.limits)
+    terms = []
+    for c, r in enumerate(loaded.register):
+        rate, days = loaded.rate_per_day[c], r["interval_days"]
+        calendar = rate * days if days and rate > 0 else None
+        terms.append(Terms(r["cap_meter"], calendar))
+    decisions = decide(loaded.history, charges, judgement, loaded.limits, loaded.policy, terms)
+    return Worked(loaded, charges, rates, judgement, decisions)
+
+
+def evaluate(
+    db: Database,
+    fleet: str,
+    today: date,
+    compartments: list[int] | None = None,
+    progress: Progress = lambda step: None,
+) -> dict[str, int]:
+    """Evaluate a fleet as of ``today``; with ``compartments`` only those are written (their families are read)."""
+    fleet_id = fleets.find(db, fleet)
+    with db.fleet(fleet_id) as connection:
+        return evaluate_within(connection, fleet_id, today, compartments, progress)
+
+
+def evaluate_within(
+    connection: Connection,
+    fleet_id: int,
+    today: date,
+    compartments: list[int] | None = None,
+    progress: Progress = lambda step: None,
+) -> dict[str, int]:
+    """As ``evaluate``, inside a transaction that is already open."""
+    mates = None
+    if compartments is not None:
+        rows = connection.execute(query("history.family_mates"), {"compartments": list(compartments)}).fetchall()
+        mates = [r["compartment_id"] for r in rows]
+    progress("reading")
+    loaded = load(connection, today, mates)
+    if not len(loaded.compartment_ids):
+        return {"compartments": 0, "samples": 0, "held": 0}
+    progress("screening")
+    loaded, charges = _hold(connection, fleet_id, loaded)
+    progress("judging")
+    worked = work(loaded, charges, today)
+    progress("writing")
+    _write_evaluations(connection, fleet_id, worked, compartments)
+    _write_standing(connection, fleet_id, worked, today, compartments)
+    _write_baselines(connection, fleet_id, worked, today)
+    held = int((~loaded.history.samples.usable).sum())
+    return {"compartments": len(loaded.compartment_ids), "samples": len(loaded.sample_ids), "held": held}
+
+
+def _write_evaluations(
+    connection: Connection, fleet_id: int, worked: Worked, compartments: list[int] | None
+) -> None:
+    loaded, judgement, samples = worked.loaded, worked.judgement, worked.loaded.history.samples
+    write = np.ones(len(samples.comp), dtype=bool)
+    if compartments is not None:
+        write = np.isin(loaded.compartment_ids[samples.comp], list(compartments))
+    known = bulk.read_columns(
+        connection, query("history.known_evaluations"), [("id", "i8"), ("p", "i2"), ("l", "i8"), ("h", "f8")]
+    )
+    said = judgement.proposed != RUN_ON
+    if len(known["id"]):
+        order = np.argsort(known["id"])
+        ids = known["id"][order]
+        at = np.clip(np.searchsorted(ids, loaded.sample_ids), 0, len(ids) - 1)
+        same = (ids[at] == loaded.sample_ids) & (known["p"][order][at] == judgement.proposed)
+        same &= known["l"][order][at] == loaded.limit_set_id
+        hours = known["h"][order][at]
+        same &= (hours == worked.charges.oil_hours) | (np.isnan(hours) & np.isnan(worked.charges.oil_hours))
+        # sentences may change while the proposal stays; those few are always written again
+        write &= ~same | said
+        stale = loaded.sample_ids[write & np.isin(loaded.sample_ids, ids)]
+        connection.execute("DELETE FROM evaluation WHERE sample_id = ANY(%s)", [stale.tolist()])
+    connection.execute(query("history.evaluation_staging"))
+    index = np.flatnonzero(write)
+    lines = []
+    hours_list = worked.charges.oil_hours[index].tolist()
+    for i, sample_id, proposed, h, speak in zip(
+        index.tolist(), loaded.sample_ids[index].tolist(), judgement.proposed[index].tolist(), hours_list,
+        said[index].tolist(), strict=True,
+    ):  # fmt: skip
+        words = "{}"
+        if speak:
+            sentences = evidence(loaded.history, judgement, worked.rates, i)
+            quoted = (json.dumps(text, ensure_ascii=False) for text in sentences)
+            words = "{" + ",".join(quoted).replace("\\", "\\\\") + "}"
+        lines.append(f"{sample_id}\t{proposed}\t{loaded.limit_set_id}\t{h if h == h else 'NaN'}\t{words}\n")
+    with connection.cursor() as cursor, cursor.copy(query("history.copy_evaluation")) as copy:
+        copy.write("".join(lines))
+    connection.execute(query("history.insert_evaluations"), {"fleet_id": fleet_id})
+    connection.execute("TRUNCATE staging_evaluation")
+
+
+def _none_if_nan(x: float) -> float | None:
+    return None if x is None or not math.isfinite(x) else float(x)
+
+
+def _write_standing(
+    connection: Connection, fleet_id: int, worked: Worked, today: date, compartments: list[int] | None
+) -> None:
+    loaded, charges, samples = worked.loaded, worked.charges, worked.loaded.history.samples
+    count = len(loaded.compartment_ids)
+    oil_hours = hours_on_charge(charges, loaded.latest_total)
+    running = charges.first + np.bincount(charges.comp, minlength=count) - 1
+    last = np.full(count, -1)
+    judged = samples.usable
+    last[samples.comp[judged]] = np.flatnonzero(judged)
+    held = np.bincount(samples.comp[~samples.usable], minlength=count)
+    wanted = set(loaded.compartment_ids.tolist()) if compartments is None else set(compartments)
+    rows = []
+    for c in range(count):
+        compartment_id = int(loaded.compartment_ids[c])
+        if compartment_id not in wanted:
+            continue
+        r, decision, i = loaded.register[c], worked.decisions[c], int(last[c])
+        h = running[c]
+        interval = r["interval_meter"] or math.nan
+        due = due_rules.due(
+            charges.fill[h], charges.fill_day[h], interval, r["interval_days"] or math.nan, loaded.latest_total[c],
+            loaded.latest_day[c], loaded.rate_per_day[c],
+        )  # fmt: skip
+        hours = float(oil_hours[c])
+        to_due = interval - hours
+        due_day = date.fromordinal(int(due.day)) if math.isfinite(due.day) and 1 < due.day < 3_600_000 else None
+        if due_day is not None and due.driver == "calendar" and loaded.rate_per_day[c] > 0:
+            to_due = min(to_due, (due.day - today.toordinal()) * loaded.rate_per_day[c])
+        safe = decision.running_safe
+        ceiling = max(decision.evidence_cap or 0.0, interval if interval == interval else 0.0)
+        open_end = safe is not None and bool(ceiling) and safe > ceiling
+        headroom = None
+        if math.isfinite(hours):
+            if safe is not None:
+                headroom = min(safe, ceiling or safe) - hours
+            elif math.isfinite(interval):
+                headroom = interval - hours
+        ranking = min([x for x in (headroom, to_due) if x is not None and math.isfinite(x)], default=1e9)
+        if decision.open_faults:
+            ranking = min(ranking, 0.0)
+        rows.append({
+            "fleet_id": fleet_id, "compartment_id": compartment_id, "as_of": today,
+            "meter_day": None if math.isnan(loaded.latest_day[c]) else date.fromordinal(int(loaded.latest_day[c])),
+            "oil_hours": _none_if_nan(hours), "headroom": headroom, "headroom_is_safe": safe is not None,
+            "headroom_open": open_end, "running_safe": safe,
+            "limiting": decision.running_limiting or decision.limiting, "interval_meter": r["interval_meter"],
+            "to_due": _none_if_nan(to_due), "due_meter": _none_if_nan(due.total), "due_day": due_day,
+            "due_driver": due.driver, "rate_per_day": _none_if_nan(loaded.rate_per_day[c]),
+            "last_sample_id": int(loaded.sample_ids[i]) if i >= 0 else None,
+            "last_proposed": int(worked.judgement.proposed[i]) if i >= 0 else None,
+            "last_sampled_on": date.fromordinal(int(samples.day[i])) if i >= 0 else None,
+            "held": int(held[c]), "open_faults": list(decision.open_faults), "outcome": decision.outcome,
+            "proposed_meter": decision.proposed, "reason": decision.reason, "ranking": ranking,
+            "decision": json.dumps(asdict(decision)),
+        })  # fmt: skip
+    with connection.cursor() as cursor:
+        cursor.executemany(query("history.put_standing"), rows)
+
+
+def _write_baselines(connection: Connection, fleet_id: int, worked: Worked, today: date) -> None:
+    """Family mean and spread of each measurand over healthy history, as of today."""
+    loaded, samples = worked.loaded, worked.loaded.history.samples
+    # never leave out what the limit itself would flag: limits would ratchet down
+    healthy = samples.usable & ~worked.judgement.break_in & (worked.judgement.proposed != NONE)
+    family = loaded.history.compartments.family[samples.comp]
+    count = len(loaded.families)
+    rows = []
+    for m in range(COUNT):
+        x = samples.values[:, m]
+        at = healthy & ~np.isnan(x)
+        n = np.bincount(family[at], minlength=count)
+        if not n.any():
+            continue
+        with np.errstate(invalid="ignore", divide="ignore"):
+            mean = np.bincount(family[at], x[at], count) / n
+            spread = np.bincount(family[at], (x[at] - mean[family[at]]) ** 2, count)
+            sd = np.sqrt(spread / (n - 1))
+        for f in np.flatnonzero(n >= 10):
+            rows.append({
+                "fleet_id": fleet_id, "family": loaded.families[f], "measurand": KEYS[m], "as_of": today,
+                "n": int(n[f]), "mean": float(mean[f]), "sd": float(sd[f]),
+            })  # fmt: skip
+    with connection.cursor() as cursor:
+        cursor.executemany(query("history.put_baseline"), rows)

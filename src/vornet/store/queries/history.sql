@@ -1,0 +1,115 @@
+-- :samples  current samples of compartments, fixed width: values as one array
+SELECT sample_id, compartment_id, sampled_on, coalesce(meter, 'NaN') AS meter, coalesce(oil_hours, 'NaN') AS oil_hours,
+       coalesce(topup_l, 'NaN') AS topup_l, drained, below, above, values
+FROM sample WHERE superseded_by IS NULL AND compartment_id IS NOT NULL
+
+-- :samples_of  the same for some compartments
+SELECT sample_id, compartment_id, sampled_on, coalesce(meter, 'NaN') AS meter, coalesce(oil_hours, 'NaN') AS oil_hours,
+       coalesce(topup_l, 'NaN') AS topup_l, drained, below, above, values
+FROM sample WHERE superseded_by IS NULL AND compartment_id = ANY(%(compartments)s)
+
+-- :drains
+SELECT drain_id, compartment_id, on_day, meter, coalesce(volume_out_l, 'NaN') AS out_l,
+       coalesce(level_missing_l, 'NaN') AS missing_l, coalesce(oil_id, -1) AS oil_id,
+       coalesce(magnet_grade::float8, 'NaN') AS magnet
+FROM drain WHERE superseded_by IS NULL AND (%(compartments)s::bigint[] IS NULL OR compartment_id = ANY(%(compartments)s))
+
+-- :fillings  top-ups and part changes
+SELECT compartment_id, on_day, meter, litres AS in_l, 0::float8 AS out_l FROM top_up
+WHERE superseded_by IS NULL AND (%(compartments)s::bigint[] IS NULL OR compartment_id = ANY(%(compartments)s))
+UNION ALL
+SELECT compartment_id, on_day, meter, coalesce(litres_in, 0), coalesce(litres_out, 0) FROM event
+WHERE superseded_by IS NULL AND kind IN ('part_change', 'repair') AND coalesce(litres_in, litres_out) > 0
+  AND (%(compartments)s::bigint[] IS NULL OR compartment_id = ANY(%(compartments)s))
+
+-- :overhauls  the last one of each compartment
+SELECT compartment_id, on_day, meter FROM event
+WHERE superseded_by IS NULL AND kind IN ('overhaul', 'component_exchange') ORDER BY on_day
+
+-- :meters  readings and drains of all units
+SELECT unit_id, on_day, meter FROM meter_reading WHERE superseded_by IS NULL
+UNION ALL
+SELECT c.unit_id, d.on_day, d.meter FROM drain d JOIN compartment c USING (fleet_id, compartment_id)
+WHERE d.superseded_by IS NULL
+
+-- :new_oil_samples
+SELECT oil_id, values FROM sample
+WHERE compartment_id IS NULL AND oil_id IS NOT NULL AND superseded_by IS NULL ORDER BY sample_id
+
+-- :standing_holds  samples that stay out: open holds and rejected ones
+SELECT DISTINCT sample_id FROM hold WHERE settled_at IS NULL OR settlement = 'rejected'
+
+-- :settled_holds  reasons a person has already decided on
+SELECT sample_id, reason FROM hold WHERE settled_at IS NOT NULL AND settlement <> 'cleared'
+
+-- :open_holds
+SELECT sample_id, reason FROM hold WHERE settled_at IS NULL
+
+-- :raise_hold
+INSERT INTO hold (fleet_id, sample_id, reason, detail) VALUES (%(fleet_id)s, %(sample_id)s, %(reason)s, %(detail)s)
+ON CONFLICT (fleet_id, sample_id, reason) DO UPDATE
+SET detail = excluded.detail, settled_at = NULL, settled_by = NULL, settlement = NULL
+WHERE hold.settlement = 'cleared'
+
+-- :clear_hold  the reason has gone: new facts came in
+UPDATE hold SET settled_at = now(), settled_by = 'Vornet', settlement = 'cleared', why = 'no longer holds'
+WHERE sample_id = %(sample_id)s AND reason = %(reason)s AND settled_at IS NULL
+
+-- :evaluation_staging
+CREATE TEMP TABLE IF NOT EXISTS staging_evaluation (
+    sample_id bigint, proposed smallint, limit_set_id bigint, oil_hours double precision, evidence text[]
+) ON COMMIT DELETE ROWS
+
+-- :copy_evaluation
+COPY staging_evaluation (sample_id, proposed, limit_set_id, oil_hours, evidence) FROM STDIN
+
+-- :forget_evaluations
+DELETE FROM evaluation e USING sample s
+WHERE s.sample_id = e.sample_id AND (%(compartments)s::bigint[] IS NULL OR s.compartment_id = ANY(%(compartments)s))
+
+-- :insert_evaluations
+INSERT INTO evaluation (fleet_id, sample_id, proposed, limit_set_id, oil_hours, evidence)
+SELECT %(fleet_id)s, sample_id, proposed, limit_set_id, oil_hours, evidence FROM staging_evaluation
+
+-- :known_evaluations  to write only what changed
+SELECT sample_id, proposed, limit_set_id, coalesce(oil_hours, 'NaN') AS oil_hours FROM evaluation
+
+-- :put_standing
+INSERT INTO standing (fleet_id, compartment_id, as_of, meter_day, oil_hours, headroom, headroom_is_safe, headroom_open,
+    running_safe, limiting, interval_meter, to_due, due_meter, due_day, due_driver, rate_per_day, last_sample_id,
+    last_proposed, last_sampled_on, held, open_faults, outcome, proposed_meter, reason, ranking, decision)
+VALUES (%(fleet_id)s, %(compartment_id)s, %(as_of)s, %(meter_day)s, %(oil_hours)s, %(headroom)s, %(headroom_is_safe)s,
+    %(headroom_open)s, %(running_safe)s, %(limiting)s, %(interval_meter)s, %(to_due)s, %(due_meter)s, %(due_day)s,
+    %(due_driver)s, %(rate_per_day)s, %(last_sample_id)s, %(last_proposed)s, %(last_sampled_on)s, %(held)s,
+    %(open_faults)s, %(outcome)s, %(proposed_meter)s, %(reason)s, %(ranking)s, %(decision)s)
+ON CONFLICT (fleet_id, compartment_id) DO UPDATE SET
+    as_of = excluded.as_of, meter_day = excluded.meter_day, oil_hours = excluded.oil_hours,
+    headroom = excluded.headroom, headroom_is_safe = excluded.headroom_is_safe, headroom_open = excluded.headroom_open,
+    running_safe = excluded.running_safe, limiting = excluded.limiting, interval_meter = excluded.interval_meter,
+    to_due = excluded.to_due, due_meter = excluded.due_meter, due_day = excluded.due_day,
+    due_driver = excluded.due_driver, rate_per_day = excluded.rate_per_day, last_sample_id = excluded.last_sample_id,
+    last_proposed = excluded.last_proposed, last_sampled_on = excluded.last_sampled_on, held = excluded.held,
+    open_faults = excluded.open_faults, outcome = excluded.outcome, proposed_meter = excluded.proposed_meter,
+    reason = excluded.reason, ranking = excluded.ranking, decision = excluded.decision
+
+-- :put_baseline
+INSERT INTO baseline (fleet_id, family, measurand, as_of, n, mean, sd)
+VALUES (%(fleet_id)s, %(family)s, %(measurand)s, %(as_of)s, %(n)s, %(mean)s, %(sd)s)
+ON CONFLICT (fleet_id, family, measurand, as_of) DO UPDATE SET n = excluded.n, mean = excluded.mean, sd = excluded.sd
+
+-- :family_mates  all compartments of the families of some compartments
+SELECT compartment_id FROM compartment
+WHERE family IN (SELECT family FROM compartment WHERE compartment_id = ANY(%(compartments)s))
+
+-- :judgements  what export judgements needs, one row a sample
+SELECT s.sample_id, s.sample_no, s.lab, u.name AS unit, c.name AS compartment, s.sampled_on, e.proposed, e.evidence
+FROM sample s
+JOIN compartment c USING (fleet_id, compartment_id) JOIN unit u ON u.fleet_id = c.fleet_id AND u.unit_id = c.unit_id
+LEFT JOIN evaluation e ON e.fleet_id = s.fleet_id AND e.sample_id = s.sample_id
+WHERE s.superseded_by IS NULL ORDER BY s.sampled_on, s.sample_id
+
+-- :decisions  what export intervals needs, one row a compartment
+SELECT u.name AS unit, c.name AS compartment, u.meter_unit, s.outcome, s.proposed_meter, s.reason, s.oil_hours, s.headroom,
+       s.decision
+FROM standing s JOIN compartment c USING (fleet_id, compartment_id) JOIN unit u USING (fleet_id, unit_id)
+ORDER BY u.name, c.compartment_id
