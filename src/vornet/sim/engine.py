@@ -1,0 +1,240 @@
+"""Day by day through two years of one unit: running, losing oil, topping up, sampling, draining.
+
+Mass balance for metals and salts, linear ageing for the oil, a technician with habits, a lab with noise.
+Every day draws the same number of random values, so a run to a later day starts with the same history.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, field
+from datetime import date, timedelta
+
+import numpy as np
+
+from vornet.sim.fleet import CompartmentSpec, Fault, OilSpec, UnitSpec
+
+ELEMENTS = ("fe", "cr", "ni", "al", "cu", "pb", "sn", "si", "na", "k", "b", "ca", "mg", "zn", "p", "mo", "s")
+OTHERS = ("bn", "an", "oxidation", "nitration", "sulfation", "soot_pct", "v40", "v100", "water_ppm", "fuel_pct",
+          "p4", "p6", "p14")  # fmt: skip
+KEYS = ELEMENTS + OTHERS
+#: relative and absolute noise of one result, of the order a good lab achieves
+_RELATIVE = {**dict.fromkeys(ELEMENTS, 0.022), "bn": 0.03, "an": 0.05, "oxidation": 0, "nitration": 0, "sulfation": 0,
+             "soot_pct": 0.07, "v40": 0.009, "v100": 0.009, "water_ppm": 0.1, "fuel_pct": 0.08, "p4": 0.15, "p6": 0.15,
+             "p14": 0.15}  # fmt: skip
+_ABSOLUTE = {**dict.fromkeys(ELEMENTS, 0.25), "bn": 0.12, "an": 0.06, "oxidation": 0.8, "nitration": 0.8,
+             "sulfation": 0.8, "soot_pct": 0.05, "fuel_pct": 0.06, "water_ppm": 8}  # fmt: skip
+_DECIMALS = {**dict.fromkeys(ELEMENTS, 0), "cr": 1, "ni": 1, "al": 1, "pb": 1, "sn": 1, "bn": 2, "an": 2, "oxidation": 1,
+             "nitration": 1, "sulfation": 1, "soot_pct": 2, "v40": 1, "v100": 2, "water_ppm": 0, "fuel_pct": 2, "p4": 0,
+             "p6": 0, "p14": 0}  # fmt: skip
+
+
+@dataclass
+class Story:
+    """What one unit left behind: the register's logs, the lab's rows, and the truth."""
+
+    readings: list[dict] = field(default_factory=list)
+    drains: list[dict] = field(default_factory=list)
+    top_ups: list[dict] = field(default_factory=list)
+    samples: list[dict] = field(default_factory=list)
+    truth: list[dict] = field(default_factory=list)
+
+
+class _Oil:
+    """One compartment's oil as it really is. ``value`` per key; ``litres`` present."""
+
+    def __init__(self, spec: CompartmentSpec, oil: OilSpec) -> None:
+        self.spec, self.oil = spec, oil
+        self.new = {k: oil.v.get(k, 0.0) for k in KEYS}
+        self.value = dict(self.new)
+        self.litres = spec.system_l
+        self.hours = 0.0
+        self.since_day = 0
+        self.added = 0.0
+        self.pace = 1.0
+        self.metal_pace = 1.0
+        self.next_sample = 0
+
+    def mix_in(self, litres: float) -> None:
+        total = self.litres + litres
+        for k in KEYS:
+            self.value[k] = (self.value[k] * self.litres + self.new[k] * litres) / total
+        self.litres = total
+
+    def run(self, h: float, faults: list[tuple[Fault, float]]) -> None:
+        wear = self.spec.wear
+        metals = {k: v * self.metal_pace for k, v in wear.metals.items()}
+        moves = {k: v * self.spec.pace * self.pace for k, v in wear.moves.items()}
+        adds: dict[str, float] = {}
+        for fault, strength in faults:
+            for k, factor in fault.metals.items():
+                metals[k] = metals.get(k, 0.0) * (1 + (factor - 1) * strength)
+            for k, factor in fault.moves.items():
+                moves[k] = moves.get(k, 0.0) * (1 + (factor - 1) * strength)
+            for k, amount in fault.adds.items():
+                adds[k] = adds.get(k, 0.0) + amount * strength
+        share = h / wear.reference
+        concentration = self.spec.system_l / self.litres
+        for source in (metals, adds):
+            for k, amount in source.items():
+                if k not in ("fuel_pct", "water_ppm"):
+                    self.value[k] += amount * share * concentration
+        for k, amount in moves.items():
+            if k not in ("fuel_pct", "water_ppm", "p4", "p6", "p14"):
+                self.value[k] = max(self.value[k] + amount * share, 0.0)
+        for k in ("fuel_pct", "water_ppm", "p4", "p6", "p14"):  # come and go: a level, reached within days
+            target = moves.get(k, 0.0) + adds.get(k, 0.0) + (self.new[k] if k[0] == "p" else 0.0)
+            self.value[k] += (target - self.value[k]) * min(1.0, 6 * share)
+        self.litres -= wear.use * self.spec.thirst * share
+        self.hours += h
+
+    def measured(self, noise: np.ndarray) -> dict[str, float]:
+        """What the lab would print: the true value, thinned by fuel, with the method's noise."""
+        out = {}
+        for i, k in enumerate(KEYS):
+            if k in ("p4", "p6", "p14") and self.spec.kind != "hydraulics":
+                continue
+            if k in ("bn", "soot_pct", "nitration", "sulfation", "fuel_pct") and self.spec.kind != "engine":
+                continue
+            if k == "soot_pct" and self.spec.fuel in ("gas", "biogas"):
+                continue
+            x = self.value[k]
+            if k in ("v40", "v100"):
+                rise = 0.035 * max(self.value["oxidation"] - self.new["oxidation"], 0) / 10
+                x = x * math.exp(rise * 0.2 - 0.042 * self.value["fuel_pct"])
+                if k == "v40":
+                    x = x * (1 + 0.7 * (self.value["v100"] / self.new["v100"] - 1))
+            x = x * (1 + _RELATIVE[k] * noise[i]) if k[0] == "p" and k[1:].isdigit() else (
+                x + noise[i] * math.hypot(_RELATIVE[k] * x, _ABSOLUTE.get(k, 0.0)))  # fmt: skip
+            out[k] = round(max(x, 0.0), _DECIMALS[k])
+        return out
+
+
+def _strength(fault: Fault, day: int) -> float:
+    if day < fault.start or (fault.end is not None and day >= fault.end):
+        return 0.0
+    return min(1.0, (day - fault.start + 1) / max(fault.ramp, 1))
+
+
+def live(unit: UnitSpec, index: int, oils: dict[str, OilSpec], start: date, until: date, seed: int) -> Story:
+    """Simulate one unit from ``start`` to ``until``, both included."""
+    rng = np.random.default_rng([seed, index])
+    habit = np.random.default_rng([seed, index, 1])
+    story = Story()
+    meter = unit.start_meter
+    tanks = [_Oil(c, oils[c.oil]) for c in unit.compartments]
+    drains_seen = [0] * len(tanks)
+    overdue = [1.0] * len(tanks)
+    numbers = [0] * len(tanks)
+    for c, tank in enumerate(tanks):
+        # histories begin mid-life: the first drain comes early and differs per compartment
+        tank.hours = float(habit.uniform(0.2, 0.8)) * tank.spec.interval
+        overdue[c] = float(habit.normal(1.0, 0.05))
+        tank.pace, tank.metal_pace = float(habit.lognormal(0, 0.05)), float(habit.lognormal(0, 0.15))
+        tank.value = {k: tank.new[k] for k in KEYS}
+        for k, amount in tank.spec.wear.metals.items():
+            tank.value[k] += amount * tank.hours / tank.spec.wear.reference
+    own = [float(habit.lognormal(0, 0.08)) for _ in tanks]
+    own_metal = [float(habit.lognormal(0, 0.22)) for _ in tanks]
+    for day in range((until - start).days + 1):
+        today = start + timedelta(days=day)
+        draw = rng.standard_normal((len(tanks) + 1, 8 + len(KEYS)))
+        season = 1 + 0.18 * math.sin(2 * math.pi * (today.timetuple().tm_yday - 100) / 365)
+        idle = draw[0, 0] < -1.35
+        gained = 0.0 if idle else max(unit.per_day * season * (1 + 0.22 * draw[0, 1]), 0.05 * unit.per_day)
+        if unit.meter_unit == "h":
+            gained = min(gained, 23.0)
+        meter += gained
+        shown = round(meter, 1) if unit.meter_unit == "h" else round(meter)
+        if today.weekday() == index % 5:
+            story.readings.append({"unit": unit.name, "on": today.isoformat(), "meter": shown})
+        for c, tank in enumerate(tanks):
+            z, spec = draw[c + 1], tank.spec
+            faults = [(f, _strength(f, day)) for f in spec.faults if _strength(f, day) > 0]
+            tank.run(gained, faults)
+            due = tank.hours >= spec.interval * overdue[c] or day - tank.since_day >= spec.interval_days
+            missing = spec.system_l - tank.litres
+            step = max(1.0, 0.05 * spec.system_l)
+            if missing >= step * (1 + 0.15 * abs(z[0])) and not due and not idle:
+                litres = round(missing * (1 - 0.03 * abs(z[1])), 1)
+                tank.mix_in(litres)
+                tank.added += litres
+                if z[2] > -1.9:  # now and then nobody writes it down
+                    story.top_ups.append({
+                        "unit": unit.name, "compartment": spec.name, "on": today.isoformat(), "meter": shown,
+                        "litres": litres,
+                    })  # fmt: skip
+            part = spec.samples_a_charge
+            mark = spec.interval * (tank.next_sample + 1) / part
+            if not due and tank.next_sample < part - 1 and tank.hours >= mark * (1 + 0.04 * z[3]) and not idle:
+                tank.next_sample += 1
+                numbers[c] += 1
+                _sample(story, unit, index, c, numbers[c], tank, today, shown, False, z, faults, until)
+            if due and not idle:
+                numbers[c] += 1
+                number = _sample(story, unit, index, c, numbers[c], tank, today, shown, True, z, faults, until)
+                _drain(story, unit, tank, today, shown, number, z, faults)
+                drains_seen[c] += 1
+                tank.pace = own[c] * math.exp(0.10 * z[6])
+                tank.metal_pace = own_metal[c] * math.exp(spec.wear.spread * z[7])
+                overdue[c] = 1.0 + 0.05 * z[5]
+                tank.since_day, tank.hours, tank.next_sample, tank.added = day, 0.0, 0, 0.0
+    return story
+
+
+def _drain(
+    story: Story, unit: UnitSpec, tank: _Oil, today: date, shown: float, number: str | None, z: np.ndarray,
+    faults: list[tuple[Fault, float]],
+) -> None:  # fmt: skip
+    spec = tank.spec
+    residual = max(spec.system_l - spec.capacity_l, 0.04 * spec.system_l) * math.exp(0.25 * z[4])
+    residual = min(residual, 0.3 * spec.system_l)
+    out = max(tank.litres - residual, 0.5 * spec.system_l)
+    residual = tank.litres - out
+    missing = max(spec.system_l - tank.litres, 0.0)
+    refill = spec.system_l - residual
+    for k in KEYS:
+        tank.value[k] = (tank.value[k] * residual + tank.new[k] * refill) / spec.system_l
+    tank.litres = spec.system_l
+    kinds = {f.kind: s for f, s in faults}
+    grade = 1 if z[0] < 0.9 else 2
+    if kinds.get("dirt", 0) > 0.5:
+        grade = 2
+    row: dict[str, object] = {
+        "unit": unit.name, "compartment": spec.name, "on": today.isoformat(), "meter": shown,
+        "volume_in_l": round(refill, 1), "oil": spec.oil, "filter_changed": spec.kind != "axle", "magnet_grade": grade,
+    }  # fmt: skip
+    if z[1] > -0.7:
+        row["volume_out_l"] = round(out, 1)
+    if z[2] > -0.3:
+        row["level_missing_l"] = round(missing, 1)
+    if spec.kind == "engine":
+        row["air_filter"] = "dusty" if kinds.get("dirt", 0) > 0.3 else "clean"
+    if number:
+        row["sample_no"] = number
+    story.drains.append(row)
+
+
+def _sample(
+    story: Story, unit: UnitSpec, index: int, c: int, number: int, tank: _Oil, today: date, shown: float, drained: bool,
+    z: np.ndarray, faults: list[tuple[Fault, float]], until: date,
+) -> str | None:  # fmt: skip
+    """Draw a bottle; its result counts once the lab has answered. Now and then nobody draws one."""
+    if z[6] < -1.8:
+        return None
+    name = f"M{index + 1:02d}{chr(65 + c)}{number:03d}"
+    received = today + timedelta(days=2 + int(abs(z[7]) * 1.5))
+    reported = received + timedelta(days=3 + int(abs(z[5]) * 2))
+    story.truth.append({
+        "sample_no": name, "unit": unit.name, "compartment": tank.spec.name, "on": today.isoformat(),
+        "faults": {f.kind: round(s, 2) for f, s in faults},
+    })  # fmt: skip
+    if reported > until:
+        return name
+    story.samples.append({
+        "sample_no": name, "unit": unit.name, "compartment": tank.spec.name, "sampled_on": today.isoformat(),
+        "meter": shown, "oil_hours": round(tank.hours, 1 if unit.meter_unit == "h" else 0), "oil": tank.spec.oil,
+        "topup_l": round(tank.added, 1), "drained": drained, "filter_changed": drained,
+        "received_on": received.isoformat(), "reported_on": reported.isoformat(), **tank.measured(z[8:]),
+    })  # fmt: skip
+    return name

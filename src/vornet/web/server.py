@@ -1,0 +1,1 @@
+def run(*a, **k): pass
