@@ -30,6 +30,8 @@ from vornet.core.properties import (
 from vornet.core.safe_hours import SlopeFit, first_crossing, fit_slopes, standing_interval
 
 LENGTHEN, HOLD, SHORTEN, NOT_ENOUGH = "lengthen", "hold", "shorten", "not_enough"
+#: with too few charges an interval is shortened only when safe hours fall clearly short of it
+CLEARLY_SHORT = 0.9
 OUTCOME_WORDS = {
     LENGTHEN: "Lengthen", HOLD: "Hold", SHORTEN: "Shorten", NOT_ENOUGH: "Not enough evidence",
 }  # fmt: skip
@@ -518,7 +520,7 @@ def _outcome(
         reason = "No deciding property has been measured in a charge with a known start"
     elif base is None:
         outcome, proposed, reason = NOT_ENOUGH, None, "No interval on record to move"
-    elif allowed < base and (not few or best.n >= 1):
+    elif allowed < base and not (few and allowed >= CLEARLY_SHORT * base):
         outcome = SHORTEN
         proposed = max(_down(allowed, step), step)
         if proposed >= base:

@@ -87,10 +87,7 @@ def _totals(
 
 def load(connection: Connection, today: date, compartments: list[int] | None = None) -> Loaded:
     """Read a fleet, or the given compartments, into columns. Drains and readings after ``today`` do not exist yet."""
-    rows = connection.execute(query("register.compartments"), {"today": today}).fetchall()
-    if compartments is not None:
-        wanted = set(compartments)
-        rows = [r for r in rows if r["compartment_id"] in wanted]
+    rows = connection.execute(query("register.compartments"), {"today": today, "only": compartments}).fetchall()
     limits, limit_set_id = limits_on(connection, today)
     ids = np.array([r["compartment_id"] for r in rows], dtype=np.int64)
     order = np.argsort(ids)
@@ -130,7 +127,9 @@ def load(connection: Connection, today: date, compartments: list[int] | None = N
          ("drained", "b"), ("below", "i8"), ("above", "i8"), ("values", "values")],
         None if compartments is None else only,
     )  # fmt: skip
-    m = bulk.read_columns(connection, query("history.meters"), [("unit", "i8"), ("day", "day"), ("meter", "f8")])
+    m = bulk.read_columns(
+        connection, query("history.meters"), [("unit", "i8"), ("day", "day"), ("meter", "f8")], only
+    )
     last = today.toordinal()
     d = {k: v[d["day"] <= last] for k, v in d.items()}
     f = {k: v[f["day"] <= last] for k, v in f.items()}

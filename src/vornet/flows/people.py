@@ -68,7 +68,7 @@ def sign_in(db: Database, login: str, password: str) -> str:
             raise InputError("login", "too many attempts: wait a quarter of an hour")
         account = connection.execute(query("people.account"), {"login": login}).fetchone()
     try:
-        good = _hasher.verify(account["password_hash"] if account else _NOBODY, password)
+        good = bool(_hasher.verify(account["password_hash"] if account else _NOBODY, password))
     except (VerifyMismatchError, InvalidHashError):
         good = False
     with db.anyone() as connection:

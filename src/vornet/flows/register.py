@@ -156,7 +156,7 @@ def _interval(
 
 
 def _compartments(connection: Connection, today: date) -> list[dict[str, Any]]:
-    return connection.execute(query("register.compartments"), {"today": today}).fetchall()
+    return connection.execute(query("register.compartments"), {"today": today, "only": None}).fetchall()
 
 
 def longest_rising(points: list[tuple[int, float]]) -> list[bool]:

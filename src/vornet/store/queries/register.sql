@@ -39,6 +39,7 @@ LEFT JOIN LATERAL (SELECT meter, days FROM drain_interval i
                    WHERE i.fleet_id = c.fleet_id AND i.compartment_id = c.compartment_id
                      AND i.effective_from <= %(today)s
                    ORDER BY effective_from DESC, interval_id DESC LIMIT 1) i ON true
+WHERE %(only)s::bigint[] IS NULL OR c.compartment_id = ANY(%(only)s)
 ORDER BY c.compartment_id
 
 -- :put_compartment  add or update one compartment by unit and name

@@ -1,0 +1,208 @@
+"""Everything about one compartment: its charges, samples, measurands, forecast, and its decision opened up."""
+
+from __future__ import annotations
+
+import json
+import math
+from dataclasses import dataclass
+from datetime import date
+from typing import Any
+
+import numpy as np
+
+from vornet.core import precision, trend
+from vornet.core.errors import InputError
+from vornet.core.history import Charges
+from vornet.core.judge import NONE, VERDICTS, Judgement, judge
+from vornet.core.limits import FEWEST
+from vornet.core.measurands import BY_KEY, INDEX, MEASURANDS, WEAR_METALS
+from vornet.core.rates import StretchRates, stretch_rates
+from vornet.flows import evaluate, fleets
+from vornet.store.database import Connection, query
+
+DEFAULT_PANELS = {
+    "engine": ("fe", "si", "bn", "soot_pct"), "gearbox": ("fe", "cu", "an"), "hydraulics": ("fe", "an", "v40"),
+}  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Facts:
+    """A compartment's page: register and standing, the worked history, and what is known of each sample."""
+
+    row: dict[str, Any]
+    loaded: evaluate.Loaded
+    charges: Charges
+    rates: StretchRates
+    judgement: Judgement
+    samples: dict[int, dict[str, Any]]
+    baselines: dict[str, dict[str, Any]]
+    intervals: list[dict[str, Any]]
+    drains: list[dict[str, Any]]
+    sisters: list[dict[str, Any]]
+
+    @property
+    def unit(self) -> str:
+        return self.row["meter_unit"]
+
+
+def load(connection: Connection, compartment_id: int, today: date) -> Facts | None:
+    """Read and work one compartment; None when there is none with this id in the fleet."""
+    mine = {"compartment_id": compartment_id}
+    row = connection.execute(query("board.compartment"), mine).fetchone()
+    if row is None:
+        return None
+    loaded, charges = evaluate.drop_held(connection, evaluate.load(connection, today, [compartment_id]))
+    rates = stretch_rates(loaded.history, charges)
+    judgement = judge(loaded.history, charges, rates, loaded.limits)
+    return Facts(
+        row, loaded, charges, rates, judgement,
+        {r["sample_id"]: r for r in connection.execute(query("board.sample_facts"), mine).fetchall()},
+        {r["measurand"]: r for r in connection.execute(query("board.baselines"), {"family": row["family"]}).fetchall()},
+        connection.execute(query("register.intervals_of"), mine).fetchall(),
+        connection.execute(query("board.drains_of"), mine).fetchall(),
+        connection.execute(query("board.sisters"), {"unit_id": row["unit_id"]}).fetchall(),
+    )  # fmt: skip
+
+
+def panels_asked(facts: Facts, asked: list[str]) -> list[str]:
+    """The measurands to draw: those asked for that exist here, else the usual ones for this kind."""
+    have = [m.key for m in MEASURANDS if not np.isnan(facts.loaded.history.samples.values[:, INDEX[m.key]]).all()]
+    wanted = [k for k in asked if k in have]
+    usual = DEFAULT_PANELS.get(facts.row["kind"], ("fe", "an", "v40"))
+    return wanted or [k for k in usual if k in have] or have[:3]
+
+
+def measured(facts: Facts) -> list[str]:
+    """Measurands with at least one value here, in storage order."""
+    return panels_asked(facts, list(INDEX))
+
+
+@dataclass(frozen=True)
+class Forecast:
+    """Where a measurand is heading over the running charge and the next: mean slope, spread, t, start."""
+
+    slope: float
+    slope_sd: float
+    sd: float
+    t: float
+    n: int
+
+
+def forecast(facts: Facts, key: str) -> Forecast | None:
+    """Slope of this measurand over the charges so far, through each charge's own start; None below two."""
+    from scipy import stats
+
+    samples, charges, m = facts.loaded.history.samples, facts.charges, INDEX[key]
+    h, x = charges.oil_hours, samples.values[:, m]
+    start = charges.start[charges.charge_of, m]
+    ok = samples.usable & ~np.isnan(x) & ~np.isnan(start) & (h > 0)
+    if not ok.any():
+        return None
+    total = len(charges.comp)
+    of = charges.charge_of[ok]
+    hh = np.bincount(of, h[ok] ** 2, total)
+    hy = np.bincount(of, h[ok] * (x - start)[ok], total)
+    slopes = hy[hh > 0] / hh[hh > 0]
+    if len(slopes) < 2:
+        return None
+    n = len(slopes)
+    sd = float(precision.columns_sd(np.array([[np.median(x[ok])]]), [key])[0, 0]) * precision.BETWEEN_DATES
+    spread = float(slopes.std(ddof=1)) * math.sqrt(1 + 1 / n)
+    return Forecast(float(slopes.mean()), spread, sd, float(stats.t.ppf(0.95, n - 1)), n)
+
+
+def sample_word(facts: Facts, i: int) -> str:
+    """The proposed verdict of sample ``i`` as a word: run_on, watch, act, stop, none or held."""
+    if not facts.loaded.history.samples.usable[i]:
+        return "held"
+    return VERDICTS.get(int(facts.judgement.proposed[i]), "none")
+
+
+def sample_detail(facts: Facts, sample_id: int) -> dict[str, Any] | None:
+    """One sample opened: every value with its limits and baseline, rates of its stretch, evidence, source."""
+    at = np.flatnonzero(facts.loaded.sample_ids == sample_id)
+    if not len(at):
+        return None
+    i = int(at[0])
+    samples, past = facts.loaded.history.samples, facts.judgement.past
+    known = facts.samples.get(sample_id, {})
+    rows = []
+    for m, measurand in enumerate(MEASURANDS):
+        value = samples.values[i, m]
+        if math.isnan(value):
+            continue
+        base = facts.baselines.get(measurand.key)
+        mark = "act" if past.act[i, m] else "watch" if past.watch[i, m] else ""
+        rows.append({
+            "m": measurand, "value": float(value), "mark": mark,
+            "sign": "<" if (samples.below[i] >> m) & 1 else ">" if (samples.above[i] >> m) & 1 else "",
+            "watch": _limits(past.limits, 0, i, m), "act": _limits(past.limits, 1, i, m),
+            "base": base if base and base["n"] >= FEWEST else None,
+        })  # fmt: skip
+    rates = []
+    for k, key in enumerate(WEAR_METALS):
+        rate = facts.rates.rate[i, k]
+        if not math.isnan(rate):
+            rates.append({
+                "m": BY_KEY[key], "rate": float(rate), "se": float(facts.rates.se[i, k]),
+                "rise": float(facts.rates.rise_100h[i, k]), "usual": float(facts.judgement.shift.usual[i, k]),
+                "real": bool(facts.judgement.shift.real[i, k]),
+            })  # fmt: skip
+    return {
+        "sample_id": sample_id, "known": known, "word": sample_word(facts, i), "on": date.fromordinal(int(samples.day[i])),
+        "meter": float(samples.total[i]), "oil_hours": float(facts.charges.oil_hours[i]),
+        "charge": int(facts.charges.number[facts.charges.charge_of[i]]), "rows": rows, "rates": rates,
+        "from_h": float(facts.rates.from_h[i]), "to_h": float(facts.rates.to_h[i]),
+        "none": facts.judgement.proposed[i] == NONE,
+    }  # fmt: skip
+
+
+def _limits(limits: dict[str, tuple[np.ndarray, np.ndarray]], which: int, i: int, m: int) -> list[float]:
+    return [float(limits[s][which][i, m]) for s in ("low", "high") if math.isfinite(limits[s][which][i, m])]
+
+
+def trend_of(facts: Facts, key: str) -> trend.Trend | None:
+    """Whether a measurand's slope over its charges rises or falls from charge to charge; None below two charges."""
+    samples, charges, m = facts.loaded.history.samples, facts.charges, INDEX[key]
+    points = []
+    for h in np.flatnonzero(charges.number > 0):
+        rows = np.flatnonzero(
+            (charges.charge_of == h) & samples.usable & ~np.isnan(samples.values[:, m]) & (charges.oil_hours > 0)
+        )
+        if len(rows) and not math.isnan(charges.start[h, m]):
+            hours = charges.oil_hours[rows]
+            slope = float(np.sum(hours * (samples.values[rows, m] - charges.start[h, m])) / np.sum(hours**2))
+            points.append((float(charges.fill[h]), slope))
+    if len(points) < 2:
+        return None
+    try:
+        return trend.trend(points)
+    except InputError:
+        return None
+
+
+def approve(
+    connection: Connection, fleet_id: int, compartment_id: int, meter: float, days: int | None, why: str, by: str,
+    today: date,
+) -> None:  # fmt: skip
+    """A named person approves an interval; it takes effect today and the old one stays on record."""
+    row = connection.execute(query("board.compartment"), {"compartment_id": compartment_id}).fetchone()
+    if row is None:
+        raise InputError("compartment", "is not in this fleet")
+    if not 0 < meter <= 1e6:
+        raise InputError("interval", "an interval must be above zero")
+    if row["cap_meter"] and meter > row["cap_meter"]:
+        raise InputError("interval", f"{meter:g} is beyond the maker's or warranty cap of {row['cap_meter']:g}")
+    decision = row["decision"] or {}
+    if meter != decision.get("proposed") and not why.strip():
+        raise InputError("why", "say why, because this is not what Vornet proposes")
+    connection.execute(
+        query("register.put_interval"),
+        {"fleet_id": fleet_id, "compartment_id": compartment_id, "effective_from": today, "meter": meter, "days": days,
+         "origin": "approved", "approved_by": by, "why": why.strip(), "evidence": json.dumps(decision)},
+    )  # fmt: skip
+    fleets.audit(
+        connection, fleet_id, by, "interval approved", f"{row['unit']} {row['compartment']}", interval=meter,
+        before=row["interval_meter"], proposed=decision.get("proposed"), why=why.strip(),
+    )  # fmt: skip
+    evaluate.evaluate_within(connection, fleet_id, today, [compartment_id])

@@ -1,0 +1,116 @@
+-- :rows  the Board: who needs someone first
+SELECT c.compartment_id, u.name AS unit, c.name AS compartment, c.kind, d.name AS depot, u.meter_unit, s.as_of, s.oil_hours,
+       s.headroom, s.headroom_is_safe, s.headroom_open, s.running_safe, s.limiting, s.interval_meter, s.to_due, s.due_meter,
+       s.due_day, s.due_driver, s.last_proposed, s.last_sampled_on, s.held, s.open_faults, s.outcome, s.proposed_meter,
+       s.reason, s.ranking
+FROM standing s JOIN compartment c USING (fleet_id, compartment_id)
+JOIN unit u ON u.fleet_id = c.fleet_id AND u.unit_id = c.unit_id
+LEFT JOIN depot d ON d.fleet_id = u.fleet_id AND d.depot_id = u.depot_id
+WHERE (%(show)s = 'all'
+    OR %(show)s = 'overdue' AND s.to_due < 0
+    OR %(show)s = 'faults' AND (cardinality(s.open_faults) > 0 OR s.last_proposed >= 2)
+    OR %(show)s = 'past' AND s.headroom < 0
+    OR %(show)s = 'held' AND s.held > 0
+    OR %(show)s = s.outcome)
+  AND (%(depot)s = '' OR d.name = %(depot)s)
+  AND (%(q)s = '' OR u.name || ' ' || c.name ILIKE %(like)s)
+ORDER BY s.ranking, c.compartment_id
+LIMIT %(limit)s OFFSET %(offset)s
+
+-- :rows_by_outcome  the planner's desk: most to gain or lose first
+SELECT c.compartment_id, u.name AS unit, c.name AS compartment, c.kind, d.name AS depot, u.meter_unit, s.oil_hours,
+       s.interval_meter, s.outcome, s.proposed_meter, s.reason, s.limiting, s.decision -> 'safe' AS safe,
+       s.decision -> 'limiting' AS deciding, s.decision -> 'charges' AS charges, s.decision -> 'schools' AS schools,
+       (s.decision -> 'beyond_evidence')::boolean AS beyond_evidence, s.open_faults
+FROM standing s JOIN compartment c USING (fleet_id, compartment_id)
+JOIN unit u ON u.fleet_id = c.fleet_id AND u.unit_id = c.unit_id
+LEFT JOIN depot d ON d.fleet_id = u.fleet_id AND d.depot_id = u.depot_id
+WHERE (%(show)s = 'all' OR %(show)s = s.outcome)
+ORDER BY array_position(ARRAY['shorten', 'lengthen', 'hold', 'not_enough'], s.outcome),
+         abs(coalesce(s.proposed_meter, 0) / nullif(s.interval_meter, 0) - 1) DESC NULLS LAST, c.compartment_id
+LIMIT %(limit)s OFFSET %(offset)s
+
+-- :counts  for the filters
+SELECT count(*) AS all, count(*) FILTER (WHERE to_due < 0) AS overdue,
+       count(*) FILTER (WHERE cardinality(open_faults) > 0 OR last_proposed >= 2) AS faults,
+       count(*) FILTER (WHERE headroom < 0) AS past, count(*) FILTER (WHERE held > 0) AS held,
+       count(*) FILTER (WHERE outcome = 'lengthen') AS lengthen, count(*) FILTER (WHERE outcome = 'shorten') AS shorten,
+       count(*) FILTER (WHERE outcome = 'hold') AS hold, count(*) FILTER (WHERE outcome = 'not_enough') AS not_enough,
+       max(as_of) AS as_of
+FROM standing
+
+-- :waiting  rows and samples that wait for a person
+SELECT (SELECT count(*) FROM held_row WHERE resolved_at IS NULL)
+     + (SELECT count(*) FROM hold h JOIN sample s USING (fleet_id, sample_id)
+        WHERE h.settled_at IS NULL AND s.superseded_by IS NULL) AS held
+
+-- :depots
+SELECT name FROM depot ORDER BY name
+
+-- :find  anything by name
+SELECT c.compartment_id, u.name AS unit, c.name AS compartment, u.model, s.headroom, s.headroom_is_safe, s.headroom_open,
+       u.meter_unit, s.due_day, s.to_due, s.oil_hours
+FROM compartment c JOIN unit u USING (fleet_id, unit_id) LEFT JOIN standing s USING (fleet_id, compartment_id)
+WHERE u.name || ' ' || c.name || ' ' || coalesce(u.model, '') || ' ' || c.family ILIKE %(like)s
+ORDER BY (u.name || ' ' || c.name ILIKE %(start)s) DESC, s.ranking NULLS LAST, u.name, c.compartment_id LIMIT %(limit)s
+
+-- :find_sample
+SELECT sample_id, sample_no, compartment_id FROM sample
+WHERE sample_no = %(q)s AND superseded_by IS NULL AND compartment_id IS NOT NULL LIMIT 5
+
+-- :compartment  one compartment with where it stands
+SELECT c.compartment_id, c.unit_id, u.name AS unit, c.name AS compartment, c.kind, c.fuel, c.family, c.system_volume_l,
+       c.capacity_l, c.capacity_without_filter_l, c.volume_between_marks_l, c.oil_id, o.name AS oil, o.grade, c.cap_meter,
+       u.meter_unit, u.model, u.duty, d.name AS depot, s.as_of, s.meter_day, s.oil_hours, s.headroom, s.headroom_is_safe,
+       s.headroom_open, s.running_safe, s.limiting, s.interval_meter, s.to_due, s.due_meter, s.due_day, s.due_driver,
+       s.rate_per_day, s.last_sample_id, s.last_proposed, s.last_sampled_on, s.held, s.open_faults, s.outcome,
+       s.proposed_meter, s.reason, s.decision
+FROM compartment c JOIN unit u USING (fleet_id, unit_id)
+LEFT JOIN depot d ON d.fleet_id = u.fleet_id AND d.depot_id = u.depot_id
+LEFT JOIN oil o ON o.fleet_id = c.fleet_id AND o.oil_id = c.oil_id
+LEFT JOIN standing s ON s.fleet_id = c.fleet_id AND s.compartment_id = c.compartment_id
+WHERE c.compartment_id = %(compartment_id)s
+
+-- :sisters  the other compartments of the unit
+SELECT compartment_id, name FROM compartment WHERE unit_id = %(unit_id)s ORDER BY compartment_id
+
+-- :baselines  what is usual for a family, latest
+SELECT DISTINCT ON (measurand) measurand, n, mean, sd, as_of FROM baseline
+WHERE family = %(family)s ORDER BY measurand, as_of DESC
+
+-- :sample_facts  number, lab and evaluation of one compartment's samples
+SELECT s.sample_id, s.sample_no, s.lab, s.import_file_id, s.row_no, e.proposed, e.evidence,
+       coalesce((SELECT array_agg(h.detail) FROM hold h WHERE h.fleet_id = s.fleet_id AND h.sample_id = s.sample_id
+                 AND (h.settled_at IS NULL OR h.settlement = 'rejected')), '{}') AS held
+FROM sample s LEFT JOIN evaluation e ON e.fleet_id = s.fleet_id AND e.sample_id = s.sample_id
+WHERE s.compartment_id = %(compartment_id)s AND s.superseded_by IS NULL
+
+-- :drains_of  with what was measured
+SELECT drain_id, on_day, meter, volume_out_l, volume_out_kind, level_missing_l, volume_in_l, filter_changed, magnet_grade,
+       air_filter, sample_no, note, recorded_by
+FROM drain WHERE compartment_id = %(compartment_id)s AND superseded_by IS NULL ORDER BY on_day DESC
+
+-- :last_sample_values
+SELECT sample_no, sampled_on, values FROM sample
+WHERE compartment_id = %(compartment_id)s AND superseded_by IS NULL ORDER BY sampled_on DESC, sample_id DESC LIMIT 1
+
+-- :latest_meter
+SELECT on_day, meter FROM (
+    SELECT on_day, meter FROM meter_reading WHERE unit_id = %(unit_id)s AND superseded_by IS NULL
+    UNION ALL SELECT d.on_day, d.meter FROM drain d JOIN compartment c USING (fleet_id, compartment_id)
+    WHERE c.unit_id = %(unit_id)s AND d.superseded_by IS NULL) m
+ORDER BY on_day DESC, meter DESC LIMIT 1
+
+-- :put_drain
+INSERT INTO drain (fleet_id, compartment_id, on_day, meter, volume_out_l, volume_out_kind, level_missing_l, volume_in_l,
+    oil_id, filter_changed, magnet_grade, air_filter, sample_no, note, client_id, recorded_by)
+VALUES (%(fleet_id)s, %(compartment_id)s, %(on)s, %(meter)s, %(volume_out_l)s, %(volume_out_kind)s, %(level_missing_l)s,
+    %(volume_in_l)s, %(oil_id)s, %(filter_changed)s, %(magnet_grade)s, %(air_filter)s, %(sample_no)s, %(note)s,
+    %(client_id)s, %(by)s)
+RETURNING drain_id
+
+-- :drain_by_client
+SELECT drain_id FROM drain WHERE client_id = %(client_id)s
+
+-- :drain_on_day
+SELECT drain_id, meter FROM drain WHERE compartment_id = %(compartment_id)s AND on_day = %(on)s AND superseded_by IS NULL
