@@ -266,7 +266,7 @@ def fleet_delete(name: str, yes: Annotated[bool, typer.Option("--yes", help="Rea
 def user_add(
     login: str,
     fleet: Fleet = None,
-    role: Annotated[str, typer.Option("--role", help="technician, planner, analyst, manager, admin or viewer")] = "viewer",  # noqa: E501
+    role: Annotated[str, typer.Option("--role", help="technician, planner, analyst, manager, admin or viewer")] = "viewer",
     name: Annotated[str, typer.Option("--name", help="Name as shown.")] = "",
 ) -> None:
     """Let someone in; the password is asked for (or read from stdin)."""
@@ -297,13 +297,13 @@ def demo(
     no_serve: Annotated[bool, typer.Option("--no-serve", help="Load and stop.")] = False,
 ) -> None:  # fmt: skip
     """Load the demo fleet (or carry it on to today) and serve it."""
-    from vornet.sim import demo as demo_fleet
+    from vornet.sim.demo import load as load_demo
     from vornet.web import server
 
     day = _day(until)
     with database() as db, _progress() as step:
         db.check_role()
-        logins = demo_fleet.load(db, day, progress=step)
+        logins = load_demo(db, day, progress=step)
     if no_serve:
         return
     typer.echo(f"\nVornet is at http://127.0.0.1:{port}  (Ctrl-C stops it)\nDemo sign-ins:")

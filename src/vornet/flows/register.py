@@ -207,7 +207,7 @@ def _logs(
     for i, change in document.meter_changes:
         unit_id = unit_of(f"meter_changes[{i}]", change.unit)
         if unit_id is not None:
-            changes.append({"fleet_id": fleet_id, "unit_id": unit_id, "on_day": change.on, "old": change.old, "new": change.new})  # noqa: E501
+            changes.append({"fleet_id": fleet_id, "unit_id": unit_id, "on_day": change.on, "old": change.old, "new": change.new})
     with connection.cursor() as cursor:
         cursor.executemany(query("register.put_meter_change"), changes)
 

@@ -230,7 +230,7 @@ def _panel(panel: Panel, top: float, sx: Scale, drains: tuple[float, ...]) -> st
         for limit in limits:
             if sy.low <= limit <= sy.high:
                 y = sy(limit)
-                near = any(abs(sy(v) - y) < 11 and v != limit and v in panel.act for v in inside) if word == "watch" else False  # noqa: E501
+                near = any(abs(sy(v) - y) < 11 and v != limit and v in panel.act for v in inside) if word == "watch" else False
                 ty = y + (12 if near else 3.5)
                 out.append(f'<path class="limit {word}" d="M{sx.first},{_f(y)} H{_f(sx.last)}"/>')
                 out.append(f'<text class="limit-name {word}" x="{sx.first - 8}" y="{_f(ty)}">{word} {limit:g}</text>')

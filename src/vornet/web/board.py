@@ -1,0 +1,53 @@
+"""Board, the planner's desk, and find."""
+
+from __future__ import annotations
+
+from fastapi import APIRouter, Request
+from fastapi.responses import Response
+
+from vornet.flows import board
+from vornet.io import tables
+from vornet.web.pages import database, render, visitor
+
+router = APIRouter()
+
+
+@router.get("/")
+def show(request: Request, show: str = "all", depot: str = "", q: str = "", page: int = 0) -> Response:
+    """What needs whom today."""
+    with database(request).fleet(visitor(request).fleet_id) as connection:
+        found = board.board(connection, show, depot, q[:80], max(page, 0))
+    return render(request, "board.html", **found)
+
+
+@router.get("/board.csv")
+def as_csv(request: Request, show: str = "all", depot: str = "", q: str = "") -> Response:
+    """The Board's rows as CSV."""
+    rows: list[dict] = []
+    with database(request).fleet(visitor(request).fleet_id) as connection:
+        page = 0
+        while True:
+            found = board.board(connection, show, depot, q[:80], page)
+            rows += found["rows"]
+            if not found["more"]:
+                break
+            page += 1
+    return Response(
+        tables.as_csv(rows), media_type="text/csv", headers={"Content-Disposition": 'attachment; filename="board.csv"'}
+    )
+
+
+@router.get("/decide")
+def desk(request: Request, show: str = "all", page: int = 0) -> Response:
+    """Every compartment's interval answer."""
+    with database(request).fleet(visitor(request).fleet_id) as connection:
+        found = board.desk(connection, show, max(page, 0))
+    return render(request, "decide.html", **found)
+
+
+@router.get("/find")
+def find(request: Request, q: str = "") -> Response:
+    """What fits the typed text, as a list to choose from."""
+    with database(request).fleet(visitor(request).fleet_id) as connection:
+        found = board.find(connection, q)
+    return render(request, "found.html", found=found, q=q.strip())
