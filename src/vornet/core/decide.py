@@ -510,7 +510,7 @@ def _outcome(
         ceiling = min(ceiling, most)
     if terms.calendar is not None:
         bites = allowed > terms.calendar and (current is None or terms.calendar > 0)
-        guard("calendar", bites, f"The calendar limit comes first at about {length(terms.calendar)}")
+        guard("calendar", bites, f"The calendar limit falls at about {length(terms.calendar)}")
         ceiling = min(ceiling, max(terms.calendar, current or 0.0))
 
     proposed: float | None
@@ -525,8 +525,13 @@ def _outcome(
         proposed = max(_down(allowed, step), step)
         if proposed >= base:
             outcome, proposed = HOLD, base
-        why = "maker's cap" if cap_bites and allowed == terms.cap else best.name.lower()
-        reason = f"Safe for {length(allowed)} of the {length(base)} it runs today, limited by {why}"
+        if cap_bites and allowed == terms.cap:
+            reason = f"The maker's cap of {length(allowed)} lies below the {length(base)} it runs today"
+        elif faults and allowed == safe_as_is < safe:
+            reason = f"Safe for {length(allowed)} as it is now, with the fault open"
+            reason += f"; {length(safe)} once repaired" if math.isfinite(safe) else ""
+        else:
+            reason = f"Safe for {length(allowed)} of the {length(base)} it runs today, limited by {best.name.lower()}"
     elif few:
         outcome, proposed = NOT_ENOUGH, base
         reason = f"{charges} of {policy.charges_needed} charges sampled"

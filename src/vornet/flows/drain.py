@@ -11,7 +11,7 @@ from typing import Any
 from vornet.core import volumes
 from vornet.core.due import running_total
 from vornet.core.errors import InputError
-from vornet.core.measurands import BY_KEY, INDEX
+from vornet.core.measurands import BY_KEY, INDEX, KEYS
 from vornet.flows import evaluate, fleets, register
 from vornet.store.database import Connection, query
 
@@ -81,6 +81,7 @@ def place(connection: Connection, compartment_id: int) -> dict[str, Any]:
     row["last"] = connection.execute(
         query("board.last_sample_values"), {"compartment_id": compartment_id}
     ).fetchone()
+    row["fresh"] = dict(zip(KEYS, row["new_values"] or (), strict=False))
     row["changes"] = register.changes_by_unit(connection).get(row["unit_id"], [])
     row["drains"] = connection.execute(query("board.drains_of"), {"compartment_id": compartment_id}).fetchall()
     return row
@@ -150,14 +151,16 @@ def _meter_checks(
 
 
 def _starts(row: dict[str, Any], share: float | None) -> tuple[dict[str, Any], ...]:
-    """What the next charge starts with, carried over from the last sample."""
-    if share is None or row["last"] is None:
+    """What the next charge starts with: f·old + (1−f)·new oil, from the last sample of the charge that ends."""
+    last, drains = row["last"], row["drains"]
+    if share is None or last is None or (drains and last["sampled_on"] <= drains[0]["on_day"]):
         return ()
     out = []
     for key in ("fe", "cu", "si", "soot_pct"):
-        old = row["last"]["values"][INDEX[key]]
+        old, new = last["values"][INDEX[key]], row["fresh"].get(key, math.nan)
         if old == old:
-            out.append({"m": BY_KEY[key], "old": old, "start": share * old})
+            start = share * old + (1 - share) * (0.0 if math.isnan(new) else new)
+            out.append({"m": BY_KEY[key], "old": old, "start": start})
     return tuple(out)
 
 

@@ -27,11 +27,10 @@ _environment = Environment(
 
 
 def figure(value: float | None, decimals: int = 0) -> str:
-    """A number as shown: thin grouping, sensible digits; a dash when not known."""
+    """A number as shown: grouped, with so many decimals; a dash when not known."""
     if value is None or value != value:
         return "–"
-    text = f"{value:,.{decimals}f}"
-    return text.replace("-", "−").replace(",", "\u2009")
+    return f"{value:,.{decimals}f}".replace("-", "−")
 
 
 def signed(value: float | None, decimals: int = 0) -> str:

@@ -60,7 +60,8 @@ WHERE sample_no = %(q)s AND superseded_by IS NULL AND compartment_id IS NOT NULL
 
 -- :compartment  one compartment with where it stands
 SELECT c.compartment_id, c.unit_id, u.name AS unit, c.name AS compartment, c.kind, c.fuel, c.family, c.system_volume_l,
-       c.capacity_l, c.capacity_without_filter_l, c.volume_between_marks_l, c.oil_id, o.name AS oil, o.grade, c.cap_meter,
+       c.capacity_l, c.capacity_without_filter_l, c.volume_between_marks_l, c.oil_id, o.name AS oil, o.grade, o.new_values,
+       c.cap_meter,
        u.meter_unit, u.model, u.duty, d.name AS depot, s.as_of, s.meter_day, s.oil_hours, s.headroom, s.headroom_is_safe,
        s.headroom_open, s.running_safe, s.limiting, s.interval_meter, s.to_due, s.due_meter, s.due_day, s.due_driver,
        s.rate_per_day, s.last_sample_id, s.last_proposed, s.last_sampled_on, s.held, s.open_faults, s.outcome,

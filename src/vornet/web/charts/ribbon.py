@@ -10,7 +10,7 @@ import math
 from dataclasses import dataclass, field
 from html import escape
 
-LEFT, RIGHT, TOP = 128, 24, 34
+LEFT, RIGHT, TOP = 158, 24, 34
 BLOCK_H, DROP_Y, PANEL_H, PANEL_GAP = 34, 52, 118, 26
 
 #: share of safe life → oil tone
@@ -235,7 +235,7 @@ def _panel(panel: Panel, top: float, sx: Scale, drains: tuple[float, ...]) -> st
                 out.append(f'<path class="limit {word}" d="M{sx.first},{_f(y)} H{_f(sx.last)}"/>')
                 out.append(f'<text class="limit-name {word}" x="{sx.first - 8}" y="{_f(ty)}">{word} {limit:g}</text>')
     for tick in nice_ticks(sy.low, sy.high, 3):
-        if all(abs(sy(v) - sy(tick)) > 12 for v in inside):
+        if all(abs(sy(v) - sy(tick)) > 15 for v in inside):
             out.append(f'<text class="tick-y" x="{sx.first - 8}" y="{_f(sy(tick) + 3.5)}">{tick:g}</text>')
     for cone in panel.cones:
         upper = " ".join(f"{_f(sx(a))},{_f(sy(min(h, sy.high)))}" for a, _, _, h in cone.points)

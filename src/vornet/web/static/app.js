@@ -68,6 +68,8 @@ for (const zone of $$("[data-dropzone]")) {
   });
 }
 
+for (const strip of $$(".drawing")) strip.scrollLeft = strip.scrollWidth;
+
 let row = -1;
 function walkRows(step) {
   const rows = $$("table[data-rows] tbody tr[data-href]");

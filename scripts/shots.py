@@ -1,0 +1,88 @@
+"""Take one PNG of each main view from the demo data into docs/screenshots (the server must be running)."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+
+from playwright.sync_api import Page, sync_playwright
+
+BASE = "http://127.0.0.1:8460"
+OUT = Path(__file__).resolve().parents[1] / "docs" / "screenshots"
+FLAGS = ["--no-sandbox", "--disable-gpu", "--disable-background-networking"]
+
+
+def sign_in(page: Page, login: str, password: str) -> None:
+    page.goto(f"{BASE}/sign-in")
+    page.fill('input[name="login"]', login)
+    page.fill('input[name="password"]', password)
+    page.click("button.primary")
+    page.wait_for_url(f"{BASE}/")
+
+
+def compartment(page: Page, name: str) -> str:
+    """Address of a compartment found by name."""
+    page.goto(f"{BASE}/drain?q={name}")
+    return page.locator(".choose a").first.get_attribute("href").removesuffix("/drain")
+
+
+def main(only: list[str], out: Path = OUT) -> None:
+    out.mkdir(parents=True, exist_ok=True)
+    with sync_playwright() as p:
+        browser = p.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
+        desk = browser.new_page(viewport={"width": 1280, "height": 800})
+
+        def shoot(page: Page, name: str, full: bool = False) -> None:
+            if not only or name in only:
+                page.wait_for_load_state("networkidle")
+                page.screenshot(path=str(out / f"{name}.png"), full_page=full)
+
+        desk.goto(f"{BASE}/sign-in")
+        shoot(desk, "sign-in")
+        sign_in(desk, "planner", "plan-ahead")
+        shoot(desk, "board")
+        dirty = compartment(desk, "MV Hallow starboard engine")
+        desk.goto(BASE + dirty)
+        shoot(desk, "compartment")
+        desk.keyboard.press("ArrowLeft")
+        desk.keyboard.press("Enter")
+        desk.wait_for_selector(".sample")
+        desk.locator("#opened").scroll_into_view_if_needed()
+        desk.evaluate("window.scrollTo(0, document.querySelector('#opened').offsetTop - 60)")
+        desk.wait_for_timeout(600)
+        shoot(desk, "sample")
+        desk.goto(BASE + compartment(desk, "WB Gannet engine"))
+        desk.locator("tr.limiting summary").click()
+        desk.evaluate("window.scrollTo(0, document.querySelector('#decision').offsetTop - 10)")
+        shoot(desk, "decision")
+        desk.goto(f"{BASE}/decide")
+        shoot(desk, "decide")
+        desk.goto(f"{BASE}/lab")
+        shoot(desk, "lab")
+        sula = compartment(desk, "GS Eday 2 engine")
+        desk.goto(f"{BASE}{sula}/drain")
+        meter = desk.locator('input[name="meter"]')
+        read = desk.locator("label:has(input[name=meter]) small").inner_text()
+        shown = read.split("read ")[1].split(" on")[0].replace(",", "")
+        meter.fill(str(round(float(shown) + 20, 1)))
+        desk.fill('input[name="level_missing_l"]', "4")
+        with desk.expect_response("**/figures"):
+            desk.fill('input[name="volume_out_l"]', "71.5")
+        desk.wait_for_timeout(400)
+        shoot(desk, "drain")
+        dark = browser.new_page(viewport={"width": 1280, "height": 800}, color_scheme="dark")
+        sign_in(dark, "planner", "plan-ahead")
+        dark.goto(BASE + compartment(dark, "MV Sula starboard engine"))
+        shoot(dark, "compartment-dark")
+        phone = browser.new_page(viewport={"width": 390, "height": 844}, has_touch=True, is_mobile=True)
+        sign_in(phone, "technician", "warm-oil")
+        shoot(phone, "board-phone")
+        phone.goto(f"{BASE}{sula}/drain")
+        shoot(phone, "drain-phone")
+        phone.goto(BASE + dirty)
+        shoot(phone, "compartment-phone")
+        browser.close()
+
+
+if __name__ == "__main__":
+    main(sys.argv[1:])
