@@ -44,6 +44,7 @@ def first_crossing(
     c = margin * margin - t2 * reading_var
     with np.errstate(invalid="ignore", divide="ignore"):
         disc = b * b - 4 * a * c
+        disc = np.where(np.abs(disc) <= 1e-12 * b * b, 0.0, disc)  # no spread at all: a double root
         root = np.sqrt(np.maximum(disc, 0))
         # c > 0 here, so the stable pair q/a and c/q has the smallest positive root among its members
         q = -0.5 * (b + np.copysign(root, b))

@@ -7,6 +7,7 @@ it runs as the ``postgres`` user and lives under /var/lib/vornet/<id of this clo
 
 from __future__ import annotations
 
+import fcntl
 import hashlib
 import json
 import os
@@ -159,7 +160,14 @@ def start(clone: Path, name: str = "pg", port: int = 54600) -> Cluster:
     A taken port is not an error (another is chosen and kept); a killed start leaves nothing that the
     next one does not mend. Raises ClusterError with one sentence.
     """
-    home = home_of(clone, name)
+    lock = clone / ".local" / f"{name}.lock"
+    lock.parent.mkdir(parents=True, exist_ok=True)
+    with lock.open("w") as held:
+        fcntl.flock(held, fcntl.LOCK_EX)  # two starts at once: the second finds what the first made
+        return _started(home_of(clone, name), port)
+
+
+def _started(home: Path, port: int) -> Cluster:
     if not (home / "vornet.json").exists() or not (home / "data" / "PG_VERSION").exists():
         _create(home, port)
     settings = _settings(home)

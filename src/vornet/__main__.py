@@ -1,0 +1,5 @@
+"""``python -m vornet`` is the ``vornet`` command."""
+
+from vornet.cli import main
+
+main()

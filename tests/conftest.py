@@ -1,0 +1,157 @@
+"""Shared by all tests: a private test server, a database per worker, a served application, a browser."""
+
+from __future__ import annotations
+
+import itertools
+import json
+import os
+import socket
+import threading
+import time
+from collections.abc import Iterator
+from datetime import date
+from pathlib import Path
+
+import psycopg
+import pytest
+
+from vornet.flows import evaluate, people, register, results
+from vornet.store import cluster
+from vornet.store.database import Database, Location, clone_dir, migrate
+
+TODAY = date(2026, 1, 15)
+EXAMPLES = Path(__file__).resolve().parents[1] / "docs" / "examples"
+_numbers = itertools.count(1)
+
+
+@pytest.fixture(scope="session")
+def location(worker_id: str) -> Location:
+    """A fresh database of this worker's own on the private test server (DATABASE_URL is left alone)."""
+    private = cluster.start(clone_dir(), "pg-test", 54700)
+    name = f"test_{worker_id}"
+    admin = psycopg.connect(private.url(cluster.OWNER, "vornet"), autocommit=True)
+    admin.execute(f'DROP DATABASE IF EXISTS "{name}" WITH (FORCE)')
+    cluster.make_database(admin, name)
+    admin.close()
+    found = Location(private.url(cluster.OWNER, name), private.url(cluster.APP, name))
+    migrate(found)
+    return found
+
+
+@pytest.fixture(scope="session")
+def db(location: Location) -> Iterator[Database]:
+    database = Database(location, size=6)
+    database.check_role()
+    yield database
+    database.close()
+
+
+def small_register(fleet: str, **changes: object) -> dict:
+    """A ferry with one engine, drained every 500 h; dates end before TODAY."""
+    drains = [{"unit": "MV Test", "compartment": "engine", "on": f"2025-{m:02d}-01", "meter": 1000 + 500 * i,
+               "volume_out_l": 54, "level_missing_l": 2, "volume_in_l": 54, "oil": "Test 15W-40", "magnet_grade": 1}
+              for i, m in enumerate((1, 3, 5, 7, 9, 11))]  # fmt: skip
+    document = {
+        "fleet": fleet,
+        "oils": [{"name": "Test 15W-40", "grade": "15W-40", "density_kg_l": 0.87, "v40": 105, "v100": 14.2, "bn": 10,
+                  "an": 2, "si": 5, "oxidation": 8, "nitration": 5}],
+        "units": [{"unit": "MV Test", "depot": "Quay", "model": "T1", "duty": "ferry", "meter_unit": "h",
+                   "compartments": [{"compartment": "engine", "kind": "engine", "fuel": "diesel", "family": "T1 engine",
+                                     "system_volume_l": 60, "capacity_l": 55, "capacity_without_filter_l": 53,
+                                     "oil": "Test 15W-40", "interval_h": 500, "cap_h": 1000, "interval_days": 365}]}],
+        "readings": [{"unit": "MV Test", "on": "2025-01-01", "meter": 1000},
+                     {"unit": "MV Test", "on": "2025-12-15", "meter": 3650},
+                     {"unit": "MV Test", "on": "2026-01-10", "meter": 3850}],
+        "drains": drains, "top_ups": [],
+    }  # fmt: skip
+    return {**document, **changes}
+
+
+HEADER = ("sample_no,unit,compartment,sampled_on,meter,oil_hours,oil,topup_l,drained,filter_changed,lab,received_on,"
+          "reported_on,fe,cr,al,cu,pb,sn,si,na,k,v40,v100,bn,an,soot_pct,oxidation,nitration,fuel_pct,water_ppm")  # fmt: skip
+
+
+def row(number: str, on: str, meter: float, hours: float, drained: bool = True, **values: float | str) -> str:
+    """One line of a wide results file for MV Test's engine: healthy unless told otherwise."""
+    h = hours
+    cells = {"fe": 0.06 * h, "cr": 1.5, "al": 4, "cu": 6, "pb": 3, "sn": 1, "si": 5 + 0.008 * h, "na": 3, "k": 1,
+             "v40": 105, "v100": 14.2, "bn": 10 - 0.006 * h, "an": 2 + 0.0018 * h, "soot_pct": 0.0018 * h,
+             "oxidation": 8 + 0.015 * h, "nitration": 5 + 0.011 * h, "fuel_pct": 0.4, "water_ppm": 120}  # fmt: skip
+    cells |= values  # type: ignore[arg-type]
+    shown = [v if isinstance(v, str) else f"{v:.3f}" for v in cells.values()]
+    unit = values.get("unit", "MV Test")
+    shown = [s for k, s in zip(cells, shown, strict=True) if k != "unit"]
+    flag = str(drained).lower()
+    return f"{number},{unit},engine,{on},{meter},{hours},Test 15W-40,0,{flag},{flag},Lab A,{on},{on}," + ",".join(shown)
+
+
+def healthy_rows() -> list[str]:
+    days = ("2025-03-01", "2025-05-01", "2025-07-01", "2025-09-01", "2025-11-01")
+    wobble = (1.0, 1.06, 0.95, 1.03, 0.97)
+    out = []
+    for i, (day, w) in enumerate(zip(days, wobble, strict=True)):
+        out.append(row(f"S{i:03d}", day, 1500 + 500 * i, 500, bn=10 - 3.0 * w, oxidation=8 + 7.5 * w))
+    return out
+
+
+@pytest.fixture
+def fleet(db: Database) -> str:
+    """A small fleet with five healthy charges, evaluated; returns its name."""
+    name = f"Fleet {next(_numbers)} {os.environ.get('PYTEST_XDIST_WORKER', '')}"
+    register.load(db, json.dumps(small_register(name)).encode(), by="test", today=TODAY)
+    results.load(db, ("\n".join([HEADER, *healthy_rows()]) + "\n").encode(), fleet=name, name="start.csv", by="test")
+    evaluate.evaluate(db, name, TODAY)
+    return name
+
+
+@pytest.fixture
+def fleet_name() -> str:
+    return f"New fleet {next(_numbers)} {os.environ.get('PYTEST_XDIST_WORKER', '')}"
+
+
+class Served:
+    """The application on a loopback port, in a thread."""
+
+    def __init__(self, db: Database, demo: bool = True) -> None:
+        import uvicorn
+
+        from vornet.web.app import create_app
+
+        with socket.socket() as s:
+            s.bind(("127.0.0.1", 0))
+            self.port = s.getsockname()[1]
+        self.url = f"http://127.0.0.1:{self.port}"
+        config = uvicorn.Config(create_app(db, today=TODAY, demo=demo), port=self.port, log_level="error")
+        self.server = uvicorn.Server(config)
+        self.thread = threading.Thread(target=self.server.run, daemon=True)
+        self.thread.start()
+        deadline = time.monotonic() + 20
+        while not self.server.started and time.monotonic() < deadline:
+            time.sleep(0.02)
+
+    def stop(self) -> None:
+        self.server.should_exit = True
+        self.thread.join(10)
+
+
+@pytest.fixture(scope="session")
+def served(db: Database) -> Iterator[Served]:
+    server = Served(db)
+    yield server
+    server.stop()
+
+
+@pytest.fixture
+def planner(db: Database, fleet: str) -> tuple[str, str]:
+    """A planner's sign-in for ``fleet``."""
+    login = f"planner{next(_numbers)}{os.environ.get('PYTEST_XDIST_WORKER', '')}"
+    people.add(db, fleet, login, "Test Planner", "right-and-long", "planner")
+    return login, "right-and-long"
+
+
+@pytest.fixture(scope="session")
+def browser_type_launch_args() -> dict:
+    return {
+        "executable_path": "/usr/bin/chromium",
+        "args": ["--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-quic"],
+    }

@@ -1,0 +1,105 @@
+"""Trend and limits against scipy, statsmodels, pymannkendall and NIST's published conversion factors."""
+
+import numpy as np
+import pymannkendall
+import pytest
+import statsmodels.api as sm
+from scipy import stats
+
+from vornet.core import limits, trend, units
+from vornet.core.errors import InputError
+
+RNG = np.random.default_rng(3)
+SERIES = [np.cumsum(RNG.normal(0.4, 1, n)) for n in (5, 12, 40)] + [np.round(RNG.normal(0, 1, 25), 0)]
+
+
+@pytest.mark.parametrize("y", SERIES, ids=str)
+def test_mann_kendall_and_sen_equal_pymannkendall(y):
+    ours = trend.trend(list(enumerate(y.tolist())))
+    theirs = pymannkendall.original_test(y)
+    assert ours.mann_kendall.p == pytest.approx(theirs.p, rel=1e-9)
+    assert ours.mann_kendall.tau == pytest.approx(theirs.Tau, rel=1e-9)
+    assert ours.theil_sen.slope == pytest.approx(theirs.slope, rel=1e-9)
+    word = {"increasing": "rising", "decreasing": "falling", "no trend": "none"}[theirs.trend]
+    assert ours.verdict == word
+
+
+@pytest.mark.parametrize("y", SERIES, ids=str)
+def test_least_squares_equals_statsmodels(y):
+    x = np.arange(len(y)) ** 1.2
+    fit = sm.OLS(y, sm.add_constant(x)).fit()
+    ours = trend.trend(list(zip(x.tolist(), y.tolist(), strict=True))).ols
+    assert (ours.intercept, ours.slope) == pytest.approx(tuple(fit.params), rel=1e-7)
+    assert (ours.se, ours.p) == pytest.approx((fit.bse[1], fit.pvalues[1]), rel=1e-6)
+
+
+def test_too_few_points_are_never_a_reassurance():
+    t = trend.trend([(0, 1), (1, 2), (2, 3), (3, 4)])
+    assert (t.verdict, t.too_few) == ("none", True)
+
+
+def test_all_points_at_one_x():
+    with pytest.raises(InputError):
+        trend.trend([(1, 1), (1, 2)])
+
+
+def test_normal_and_robust_limits_by_their_definitions():
+    x = RNG.normal(50, 5, 60)
+    n = limits.statistical_limits(x.tolist())
+    assert (n.watch, n.act) == pytest.approx((x.mean() + 2 * x.std(ddof=1), x.mean() + 3 * x.std(ddof=1)))
+    mad = stats.median_abs_deviation(x, scale=1 / 1.4826)
+    r = limits.statistical_limits(x.tolist(), "robust", "low")
+    assert r.watch == pytest.approx(np.median(x) - 2 * mad)
+
+
+def test_percentile_interval_is_the_exact_binomial_one():
+    # scipy.stats.quantile_test builds the same order-statistic interval (Conover 1999, section 3.2)
+    x = np.sort(RNG.normal(0, 1, 400))
+    ours = limits.statistical_limits(x.tolist(), "percentile")
+    ci = stats.quantile_test(x, p=0.95).confidence_interval(0.95)
+    assert ours.watch_ci == pytest.approx((ci.low, ci.high))
+    assert ours.watch == pytest.approx(np.quantile(x, 0.95, method="median_unbiased"))
+
+
+def test_a_bound_the_sample_cannot_give_is_none():
+    assert limits.statistical_limits(list(range(30)), "percentile").act_ci[1] is None
+
+
+@pytest.mark.parametrize("method", ["normal", "lognormal", "percentile", "robust"])
+def test_fewer_than_ten_are_refused_and_fewer_than_thirty_provisional(method):
+    with pytest.raises(InputError):
+        limits.statistical_limits([1.0] * 9, method)
+    assert limits.statistical_limits([1.0 + i for i in range(10)], method).provisional
+    assert not limits.statistical_limits([1.0 + i for i in range(30)], method).provisional
+
+
+def test_lognormal_refuses_zero():
+    with pytest.raises(InputError):
+        limits.statistical_limits([0.0] + [1.0] * 12, "lognormal")
+
+
+@pytest.mark.parametrize(
+    ("value", "unit", "to", "expected"),
+    [  # NIST SP 811 (2008), appendix B.8
+        (1, "us_gal", "L", 3.785411784), (1, "us_qt", "L", 0.946352946), (1, "imp_gal", "L", 4.54609),
+        (1, "us_floz", "mL", 29.5735295625), (1, "lbf_ft", "N*m", 1.3558179483314004), (1, "mile", "km", 1.609344),
+        (1, "cSt", "mm**2/s", 1), (100, "degC", "degF", 212), (5, "L", "us_qt", 5.2834410),
+    ],
+)  # fmt: skip
+def test_units(value, unit, to, expected):
+    assert units.convert(value, unit, to) == pytest.approx(expected, rel=1e-7)
+
+
+@pytest.mark.parametrize(("unit", "to", "field"), [("furlongz", "m", "from"), ("L", "N*m", "to"), ("L", "", "to")])
+def test_units_that_do_not_fit(unit, to, field):
+    with pytest.raises(InputError) as error:
+        units.convert(1, unit, to)
+    assert error.value.field == field
+
+
+def test_every_fixed_limit_has_watch_before_act_and_a_source():
+    for row in limits.FIXED_LIMITS:
+        limits.check_limit(row)
+        assert row.source
+    with pytest.raises(InputError):
+        limits.table([limits.FixedLimit("gear", "fe", "high", "absolute", 400, 200)])
