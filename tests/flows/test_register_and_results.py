@@ -3,10 +3,10 @@
 import json
 
 import pytest
-from conftest import HEADER, TODAY, healthy_rows, row, small_register
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
+from conftest import HEADER, TODAY, healthy_rows, row, small_register
 from vornet.core.errors import InputError
 from vornet.flows import evaluate, fleets, judgements, register, results
 from vornet.io import results_file

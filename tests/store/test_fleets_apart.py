@@ -1,8 +1,8 @@
 """Row-level security, sessions, and the private server."""
 
 import pytest
-from conftest import TODAY
 
+from conftest import TODAY
 from vornet.core.errors import InputError
 from vornet.core.measurands import COUNT
 from vornet.flows import fleets, people
