@@ -97,7 +97,7 @@ def healthy_rows() -> list[str]:
 @pytest.fixture
 def fleet(db: Database) -> str:
     """A small fleet with five healthy charges, evaluated; returns its name."""
-    name = f"Fleet {next(_numbers)} {os.environ.get('PYTEST_XDIST_WORKER', '')}"
+    name = f"Fleet {next(_numbers)} {os.environ.get('PYTEST_XDIST_WORKER', 'alone')}"
     register.load(db, json.dumps(small_register(name)).encode(), by="test", today=TODAY)
     results.load(db, ("\n".join([HEADER, *healthy_rows()]) + "\n").encode(), fleet=name, name="start.csv", by="test")
     evaluate.evaluate(db, name, TODAY)
@@ -106,7 +106,7 @@ def fleet(db: Database) -> str:
 
 @pytest.fixture
 def fleet_name() -> str:
-    return f"New fleet {next(_numbers)} {os.environ.get('PYTEST_XDIST_WORKER', '')}"
+    return f"New fleet {next(_numbers)} {os.environ.get('PYTEST_XDIST_WORKER', 'alone')}"
 
 
 class Served:

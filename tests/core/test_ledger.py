@@ -17,7 +17,7 @@ def concentration(system, start, new, top_ups, at, rate, density=0.87, clean=Fal
     """C(at) by scipy's integrator of dM/dh, dVol/dh between top-ups; an independent way to the same figure."""
     c, vol, now, filled = start, system, 0.0, 0.0
     stops = [t for t in top_ups if t.h < at]
-    for i, stop in enumerate([*stops, None]):
+    for stop in [*stops, None]:
         until = stop.h if stop else at
         q = stop.litres / (stop.h - filled) if stop else 0.0
 

@@ -54,7 +54,8 @@ def test_lines_go_on_after_a_bad_one():
 @pytest.mark.parametrize(
     ("args", "given", "word"),
     [
-        (("calc", "carry-over"), '{"system_volume_l": 40, "drained_volume_l": 44, "old_value": 1, "new_value": 0}', "drained_volume_l"),
+        (("calc", "carry-over"), '{"system_volume_l": 40, "drained_volume_l": 44, "old_value": 1, "new_value": 0}',
+         "drained_volume_l"),
         (("calc", "convert"), '{"value": 1, "from": "blorp", "to": "L"}', "from"),
         (("calc", "trend"), '{"points": [{"x": 1, "y": "high"}, {"x": 2, "y": 3}]}', "points[0].y"),
         (("calc", "nothing"), "{}", "nothing"),

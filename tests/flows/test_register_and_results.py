@@ -141,7 +141,9 @@ def test_foreign_headers_separators_decimal_commas_and_censored_values(db, fleet
     assert s["below"] == 1 << at["soot_pct"]
 
 
-@pytest.mark.parametrize("content", [b"", b"\x00\x01\x02", b"a,b\n1,2\n", b"sample_no,unit\nA,B\n", b"PK\x03\x04", HEADER.encode()])
+@pytest.mark.parametrize(
+    "content", [b"", b"\x00\x01\x02", b"a,b\n1,2\n", b"sample_no,unit\nA,B\n", b"PK\x03\x04", HEADER.encode()]
+)
 def test_a_file_that_is_no_results_file_is_refused_whole(db, fleet, content):
     with pytest.raises(InputError):
         results.load(db, content, fleet=fleet, name="x", by="test")
@@ -201,8 +203,10 @@ def test_any_cell_is_a_number_or_a_sentence(text, comma):
 @settings(max_examples=60)
 @given(st.binary(max_size=300))
 def test_any_bytes_are_rows_or_one_refusal(content):
+    refused = ""
+    chunks = []
     try:
-        for chunk in results_file.chunks(results_file.open_file(content)):
-            assert len(chunk.row_no) == len(chunk.values)
+        chunks = list(results_file.chunks(results_file.open_file(content)))
     except InputError as error:
-        assert error.why
+        refused = error.why
+    assert refused or all(len(c.row_no) == len(c.values) for c in chunks)

@@ -206,11 +206,11 @@ def _fit(slopes: Slopes, charges: Charges, history: History, include: np.ndarray
 
 
 def _quantile(dof: np.ndarray, confidence: float) -> np.ndarray:
-    from scipy import stats
+    from scipy import special
 
     known = np.maximum(dof, 1.0)
     unique, inverse = np.unique(known, return_inverse=True)
-    return np.where(dof > 0, stats.t.ppf(confidence, unique)[inverse].reshape(dof.shape), np.nan)
+    return np.where(dof > 0, special.stdtrit(unique, confidence)[inverse].reshape(dof.shape), np.nan)
 
 
 def _residual_share(charges: Charges, count: int) -> np.ndarray:
@@ -390,14 +390,15 @@ def _answers(
         mean = clean.mean[c, j]
         margin = p.sign * (limit[c, j] - fresh[j])
         crossing = margin * (1 - share) / mean if mean > 0 else math.nan
-        rows = tuple(
-            ChargeSlope(
-                int(charges.number[h]), float(slopes.start[h, j]), float(p.sign * slopes.slope[h, j]),
-                float(math.sqrt(slopes.se2[h, j])), int(slopes.samples[h, j]), not slopes.moved[h, j],
-                "a fault moved it" if slopes.moved[h, j] else "",
-            )
-            for h in mine if not math.isnan(slopes.slope[h, j])
+        columns = (
+            charges.number[mine], slopes.start[mine, j], p.sign * slopes.slope[mine, j], np.sqrt(slopes.se2[mine, j]),
+            slopes.samples[mine, j], slopes.moved[mine, j],
         )  # fmt: skip
+        rows = tuple(
+            ChargeSlope(number, start, slope, se, samples, not moved, "a fault moved it" if moved else "")
+            for number, start, slope, se, samples, moved in zip(*(c.tolist() for c in columns), strict=True)
+            if slope == slope
+        )
         out.append(
             PropertyAnswer(
                 p.key, p.name, p.unit, p.side, _number(fresh[j]), bool(estimated[j]), _number(limit[c, j]),

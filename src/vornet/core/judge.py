@@ -125,7 +125,7 @@ def rate_shift(history: History, charges: Charges, rates: StretchRates, past: Pa
     the measurement noise already), beyond three standard errors, and would matter within one interval.
     Break-in charges teach nothing and are not judged by rate.
     """
-    from scipy import stats
+    from scipy import special
 
     samples, comps = history.samples, history.compartments
     n, metals = rates.rate.shape
@@ -145,7 +145,7 @@ def rate_shift(history: History, charges: Charges, rates: StretchRates, past: Pa
         variance = np.maximum(before(filled * filled) / count - mean**2, 0) * count / (count - 1)
         spread = np.sqrt(np.maximum(variance, rates.se**2) * (1 + 1 / count))
         dof = np.clip(count - 1, 1, 60).astype(int)
-        quantile = stats.t.ppf(1 - SHIFT_P, np.arange(1, 61))[dof - 1]
+        quantile = special.stdtrit(np.arange(1.0, 61.0), 1 - SHIFT_P)[dof - 1]
         watch = past.limits["high"][0][:, [INDEX[k] for k in WEAR_METALS]]
         interval = np.where(np.isnan(comps.interval), 500.0, comps.interval)[samples.comp]
         gain = (rates.rise_100h - mean / rates.rate * rates.rise_100h) / 100 * interval[:, None]

@@ -162,10 +162,10 @@ def order_statistic_interval(
     ordered: np.ndarray, quantile: float, confidence: float = 0.95
 ) -> tuple[float | None, float | None]:
     """Distribution-free confidence interval of a quantile from ascending values, half the error each side."""
-    from scipy import stats
+    from scipy import special
 
     n, tail = len(ordered), (1 - confidence) / 2
-    below = stats.binom.cdf(np.arange(n), n, quantile)  # P(at most k values under the quantile), k = 0..n-1
+    below = special.bdtr(np.arange(n), n, quantile)  # P(at most k values under the quantile), k = 0..n-1
     lower = int(np.sum(below <= tail))  # rank whose value is under the quantile with 1 - tail
     upper = int(np.argmax(below >= 1 - tail)) + 1 if below[-1] >= 1 - tail else 0
     return (

@@ -74,7 +74,7 @@ def safe_hours(
     >>> round(s.mean_crossing_h, 2), round(s.safe_h, 2), s.limiting
     (548.25, 439.35, 'low')
     """
-    from scipy import stats
+    from scipy import special
 
     n = len(slopes_per_h)
     if n < 2:
@@ -89,7 +89,7 @@ def safe_hours(
     slopes = sign * np.asarray(slopes_per_h, dtype=float)
     margin = sign * (limit - start)
     m, s2 = float(slopes.mean()), float(slopes.var(ddof=1)) * (1 + 1 / n)
-    t = float(stats.t.ppf(confidence, n - 1))
+    t = float(special.stdtrit(n - 1, confidence))
     safe = float(first_crossing(*(np.asarray(v) for v in (margin, m, s2, sd * sd, t))))
     if margin <= 0:
         crossing: float | None = 0.0

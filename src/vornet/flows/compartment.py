@@ -90,7 +90,7 @@ class Forecast:
 
 def forecast(facts: Facts, key: str) -> Forecast | None:
     """Slope of this measurand over the charges so far, through each charge's own start; None below two."""
-    from scipy import stats
+    from scipy import special
 
     samples, charges, m = facts.loaded.history.samples, facts.charges, INDEX[key]
     h, x = charges.oil_hours, samples.values[:, m]
@@ -108,7 +108,7 @@ def forecast(facts: Facts, key: str) -> Forecast | None:
     n = len(slopes)
     sd = float(precision.columns_sd(np.array([[np.median(x[ok])]]), [key])[0, 0]) * precision.BETWEEN_DATES
     spread = float(slopes.std(ddof=1)) * math.sqrt(1 + 1 / n)
-    return Forecast(float(slopes.mean()), spread, sd, float(stats.t.ppf(0.95, n - 1)), n)
+    return Forecast(float(slopes.mean()), spread, sd, float(special.stdtrit(n - 1, 0.95)), n)
 
 
 def sample_word(facts: Facts, i: int) -> str:

@@ -8,7 +8,7 @@ from __future__ import annotations
 import json
 import math
 from collections.abc import Callable
-from dataclasses import asdict, dataclass, replace
+from dataclasses import dataclass, replace
 from datetime import date
 from typing import Any
 
@@ -480,7 +480,7 @@ def _write_standing(
             "last_sampled_on": date.fromordinal(int(samples.day[i])) if i >= 0 else None,
             "held": int(held[c]), "open_faults": list(decision.open_faults), "outcome": decision.outcome,
             "proposed_meter": decision.proposed, "reason": decision.reason, "ranking": ranking,
-            "decision": json.dumps(asdict(decision)),
+            "decision": json.dumps(decision, default=vars),
         })  # fmt: skip
     with connection.cursor() as cursor:
         cursor.executemany(query("history.put_standing"), rows)

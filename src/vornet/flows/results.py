@@ -8,7 +8,9 @@ from __future__ import annotations
 
 import hashlib
 import json
+import struct
 from collections.abc import Callable, Iterable
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
 from datetime import date
 from typing import Any
@@ -112,9 +114,19 @@ def load(
         connection.execute(query("results.staging"))
         places = _places(connection)
         seen: dict[tuple[str, str], int] = {}
-        for chunk in results_file.chunks(file):
-            _take(connection, fleet_id, chunk, places, lab, by, report, seen, file.header.names)
-            progress(report.rows)
+        names = file.header.names
+        # one chunk is stored while the next is read and packed; the connection is used by one thread at a time
+        with ThreadPoolExecutor(1) as store:
+            pending: Future[None] | None = None
+            for chunk in results_file.chunks(file):
+                batch = _prepare(chunk, places, lab, report, seen, names)
+                if pending is not None:
+                    pending.result()
+                pending = store.submit(_store, connection, fleet_id, batch, by, report, names)
+                progress(report.rows)
+            if pending is not None:
+                pending.result()
+        report.held.sort(key=lambda b: b.row_no)
         if not report.rows:
             raise InputError("file", "has a header but no rows")
         held = _keep_held(connection, fleet_id, report)
@@ -141,59 +153,119 @@ def _digest(parts: Iterable[object], values: bytes) -> int:
     return int.from_bytes(hashlib.blake2b(text + values, digest_size=8).digest(), "big", signed=True)
 
 
-def _take(
-    connection: Connection, fleet_id: int, chunk: Chunk, places: _Places, lab: str, by: str, report: ResultsReport,
-    seen: dict[tuple[str, str], int], names: list[str],
-) -> None:  # fmt: skip
-    """One chunk: place each row, stage it, then let the database sort new from known."""
-    report.rows += len(chunk.row_no) + len(chunk.bad)
-    report.held += chunk.bad
+@dataclass
+class _Batch:
+    """A chunk placed and packed, ready for the database: binary COPY rows, and where each row came from."""
+
+    chunk: Chunk
+    packed: bytes
+    positions: dict[int, int]
+    held: list[BadRow]
+
+
+_COPY_HEAD = b"PGCOPY\n\xff\r\n\x00" + b"\x00" * 8
+_NULL = struct.pack(">i", -1)
+_pack_long = struct.Struct(">iq").pack
+_pack_double = struct.Struct(">id").pack
+_pack_int = struct.Struct(">ii").pack
+_DAY_ZERO = date(2000, 1, 1).toordinal()
+_FALSE, _TRUE = struct.pack(">i?", 1, False), struct.pack(">i?", 1, True)
+
+
+def _long(value: int | None) -> bytes:
+    return _NULL if value is None else _pack_long(8, value)
+
+
+def _double(value: float | None) -> bytes:
+    return _NULL if value is None or value != value else _pack_double(8, value)
+
+
+def _day(value: date | None) -> bytes:
+    return _NULL if value is None else _pack_int(4, value.toordinal() - _DAY_ZERO)
+
+
+def _bool(value: bool | None) -> bytes:
+    return _NULL if value is None else _TRUE if value else _FALSE
+
+
+def _text(value: str) -> bytes:
+    raw = value.replace("\x00", "").encode("utf-8", "replace")
+    return len(raw).to_bytes(4, "big") + raw
+
+
+def _arrays(block: np.ndarray) -> tuple[bytes, int]:
+    """A block of values as PostgreSQL's binary float8[] fields, one after another, and the width of one."""
+    n, width = block.shape
+    out = np.zeros(n, np.dtype([("len", ">i4"), ("head", ">i4", (5,)), ("x", [("len", ">i4"), ("v", ">f8")], (width,))]))
+    out["len"], out["head"] = 20 + 12 * width, (1, 0, 701, width, 1)
+    out["x"]["len"], out["x"]["v"] = 8, block
+    return out.tobytes(), out.dtype.itemsize
+
+
+def _prepare(
+    chunk: Chunk, places: _Places, lab: str, report: ResultsReport, seen: dict[tuple[str, str], int], names: list[str]
+) -> _Batch:
+    """Place each row of a chunk and pack it; rows without a place are held."""
     text, numbers = chunk.text, chunk.numbers
     meters, hours, topups = numbers["meter"].tolist(), numbers["oil_hours"].tolist(), numbers["topup_l"].tolist()
     below, above = chunk.below.tolist(), chunk.above.tolist()
     # NaN payloads and -0.0 must not make equal rows look different
     block = np.where(np.isnan(chunk.values), np.nan, chunk.values + 0.0)
     raw, width = block.tobytes(), block.shape[1] * 8
-    rows = block.tolist()
+    arrays, step = _arrays(block)
     positions: dict[int, int] = {}
+    held = list(chunk.bad)
+    labs: dict[str, bytes] = {}
 
     def hold(i: int, field_name: str, reason: str, detail: str) -> None:
-        cells = chunk.originals[i]
-        original = {n or f"column {j + 1}": c[:500] for j, (n, c) in enumerate(zip(names, cells, strict=False))}
-        report.held.append(BadRow(chunk.row_no[i], field_name, reason, detail, original))
+        held.append(BadRow(chunk.row_no[i], field_name, reason, detail, _cells(chunk, i, names)))
 
+    fields = (20).to_bytes(2, "big")
+    out = [_COPY_HEAD]
+    for i, number in enumerate(text["sample_no"]):
+        place = _place(chunk, i, number, places)
+        if isinstance(place, tuple) and isinstance(place[0], str):
+            hold(i, *place)  # type: ignore[arg-type]
+            continue
+        unit_id, compartment_id, oil_id, sampled_on, meter = place  # type: ignore[misc]
+        if compartment_id is None:
+            report.new_oil = True
+        from_lab = text["lab"][i] or lab
+        first_row = seen.setdefault((from_lab, number), chunk.row_no[i])
+        if first_row != chunk.row_no[i]:
+            hold(i, "sample_no", "number_twice", f"sample number {number} is already in row {first_row}")
+            continue
+        meter = meters[i] if meter is None else meter
+        context = (
+            compartment_id, oil_id, sampled_on, meter, hours[i], topups[i], chunk.drained[i], chunk.filter_changed[i],
+            below[i], above[i], chunk.reported_on[i],
+        )  # fmt: skip
+        digest = _digest(context, raw[i * width : (i + 1) * width])
+        positions[chunk.row_no[i]] = i
+        lab_field = labs.get(from_lab) or labs.setdefault(from_lab, _text(from_lab))
+        out += (
+            fields, _long(compartment_id), _long(unit_id), _long(oil_id), _day(sampled_on), _double(meter),  # type: ignore[arg-type]
+            _double(hours[i]), _double(topups[i]), _bool(chunk.drained[i]), _bool(chunk.filter_changed[i]),
+            _pack_long(8, below[i]), _pack_long(8, above[i]), arrays[i * step : (i + 1) * step], _text(number),
+            lab_field, _day(chunk.received_on[i]), _day(chunk.reported_on[i]), _text(text["comment"][i]),
+            _text(text["severity"][i]), _pack_int(4, chunk.row_no[i]), _pack_long(8, digest),
+        )  # fmt: skip
+    out.append(b"\xff\xff")
+    return _Batch(chunk, b"".join(out), positions, held)
+
+
+def _cells(chunk: Chunk, i: int, names: list[str]) -> dict[str, str]:
+    cells = zip(names, chunk.originals[i], strict=False)
+    return {name or f"column {j + 1}": cell[:500] for j, (name, cell) in enumerate(cells)}
+
+
+def _store(
+    connection: Connection, fleet_id: int, batch: _Batch, by: str, report: ResultsReport, names: list[str]
+) -> None:
+    """Stage a batch and let the database sort new from known, re-issued and contradicting."""
+    chunk = batch.chunk
     with connection.cursor() as cursor, cursor.copy(query("results.copy_staging")) as copy:
-        out: list[str] = []
-        for i, number in enumerate(text["sample_no"]):
-            place = _place(chunk, i, number, places)
-            if isinstance(place, tuple) and isinstance(place[0], str):
-                hold(i, *place)  # type: ignore[arg-type]
-                continue
-            unit_id, compartment_id, oil_id, sampled_on, meter = place  # type: ignore[misc]
-            if compartment_id is None:
-                report.new_oil = True
-            from_lab = text["lab"][i] or lab
-            identity = (from_lab, number)
-            first_row = seen.setdefault(identity, chunk.row_no[i])
-            if first_row != chunk.row_no[i]:
-                hold(i, "sample_no", "number_twice", f"sample number {number} is already in row {first_row}")
-                continue
-            meter = meters[i] if meter is None else meter
-            filter_changed = chunk.filter_changed[i]
-            context = (
-                compartment_id, oil_id, sampled_on, meter, hours[i], topups[i], chunk.drained[i], filter_changed,
-                below[i], above[i], chunk.reported_on[i],
-            )  # fmt: skip
-            digest = _digest(context, raw[i * width : (i + 1) * width])
-            positions[chunk.row_no[i]] = i
-            out.append(
-                f"{_id(compartment_id)}\t{_id(unit_id)}\t{_id(oil_id)}\t{sampled_on}\t{_number(meter)}\t"
-                f"{_number(hours[i])}\t{_number(topups[i])}\t{chunk.drained[i]}\t"
-                f"{_id(filter_changed)}\t{below[i]}\t{above[i]}\t{{{','.join(map(repr, rows[i]))}}}\t"
-                f"{_text(number)}\t{_text(from_lab)}\t{_id(chunk.received_on[i])}\t{_id(chunk.reported_on[i])}\t"
-                f"{_text(text['comment'][i])}\t{_text(text['severity'][i])}\t{chunk.row_no[i]}\t{digest}\n"
-            )
-        copy.write("".join(out))
+        copy.write(batch.packed)
     parameters = {"fleet_id": fleet_id, "import_file_id": report.import_file_id, "by": by}
     known = connection.execute(query("results.known_identities")).fetchone()
     assert known is not None
@@ -205,9 +277,9 @@ def _take(
             "contradicts": "is already there with other values, and this report is not newer",
         }
         for r in connection.execute(query("results.contradicting")).fetchall():
-            i = positions[r["row_no"]]
-            number = text["sample_no"][i]
-            hold(i, "sample_no", r["fate"], f"sample number {number} " + words[r["fate"]].format(**r))
+            i = batch.positions[r["row_no"]]
+            detail = f"sample number {chunk.text['sample_no'][i]} " + words[r["fate"]].format(**r)
+            batch.held.append(BadRow(r["row_no"], "sample_no", r["fate"], detail, _cells(chunk, i, names)))
         for r in connection.execute(query("results.count_fates")).fetchall():
             if r["fate"] == "same":
                 report.same += r["n"]
@@ -218,6 +290,8 @@ def _take(
     report.new += connection.execute(query("results.insert_new"), parameters).rowcount
     report.compartments |= {r["compartment_id"] for r in connection.execute(query("results.touched")).fetchall()}
     connection.execute("TRUNCATE staging_sample")
+    report.rows += len(chunk.row_no) + len(chunk.bad)
+    report.held += batch.held
 
 
 def _place(
@@ -251,21 +325,6 @@ def _place(
         if compartment_id is None:
             return "compartment", "unknown_compartment", f"unit {unit_name} has no compartment {compartment_name!r}"
     return unit_id, compartment_id, oil_id, sampled_on, None
-
-
-def _id(value: object) -> str:
-    return "\\N" if value is None else str(value)
-
-
-def _number(value: float | None) -> str:
-    return "\\N" if value is None or value != value else repr(value)
-
-
-def _text(value: str) -> str:
-    if not value.isprintable() or "\\" in value:
-        value = value.replace("\x00", "").replace("\\", "\\\\").replace("\t", "\\t")
-        value = value.replace("\n", "\\n").replace("\r", "\\r")
-    return value
 
 
 def _keep_held(connection: Connection, fleet_id: int, report: ResultsReport) -> int:

@@ -14,8 +14,9 @@ KEYS = ("fe", "cr", "ni", "al", "cu", "pb", "sn", "si", "na", "k", "b", "ca", "m
 _LINES = {
     "fe": (0, 30, 0.8), "cr": (0, 1.5, 0.2), "ni": (0, 0.6, 0.1), "al": (0, 5, 0.4), "cu": (0, 7, 0.4), "pb": (0, 4, 0.4),
     "sn": (0, 1.4, 0.3), "si": (5, 4, 0.5), "na": (0, 3, 0.4), "k": (0, 1, 0.4), "b": (5, 0, 0.4), "ca": (2400, 0, 40),
-    "mg": (20, 0, 0.7), "zn": (1200, 0, 25), "p": (1050, 0, 22), "mo": (40, 0, 1.2), "v40": (105, 2, 1), "v100": (14.2, 0.2, 0.14),
-    "bn": (10, -2.9, 0.25), "an": (2, 0.9, 0.12), "oxidation": (8, 7.5, 1), "nitration": (5, 5.5, 1), "soot_pct": (0, 0.85, 0.06),
+    "mg": (20, 0, 0.7), "zn": (1200, 0, 25), "p": (1050, 0, 22), "mo": (40, 0, 1.2), "v40": (105, 2, 1),
+    "v100": (14.2, 0.2, 0.14), "bn": (10, -2.9, 0.25), "an": (2, 0.9, 0.12),
+    "oxidation": (8, 7.5, 1), "nitration": (5, 5.5, 1), "soot_pct": (0, 0.85, 0.06),
     "water_ppm": (0, 110, 10),
 }  # fmt: skip
 
@@ -54,7 +55,8 @@ def make(fleet: str, compartments: int, samples: int, until: date, seed: int = 1
     days = np.array([(until - timedelta(days=int(d))).isoformat() for d in range(gap * charges + 1)])
     on = days[gap * (charges - charge) - np.where(second == 1, gap, gap // 2)]
     out = io.StringIO()
-    out.write("sample_no,unit,compartment,sampled_on,meter,oil_hours,oil,topup_l,drained,lab,reported_on," + ",".join(KEYS) + "\n")
+    context = "sample_no,unit,compartment,sampled_on,meter,oil_hours,oil,topup_l,drained,lab,reported_on"
+    out.write(f"{context},{','.join(KEYS)}\n")
     for i, cells in enumerate(zip(*columns, strict=True)):
         meter = 1000 + 500 * charge[i] + hours[i]
         out.write(

@@ -23,6 +23,11 @@ from vornet.store.database import Database
 from vornet.web import board, compartment, drain, lab, signin
 from vornet.web.pages import render
 
+# tracebacks without local values: those can hold what people typed
+structlog.configure(processors=[
+    structlog.processors.TimeStamper(fmt="iso", utc=True), structlog.processors.add_log_level,
+    structlog.dev.ConsoleRenderer(colors=False, exception_formatter=structlog.dev.plain_traceback),
+])  # fmt: skip
 log = structlog.get_logger()
 POLICY = (
     "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; "

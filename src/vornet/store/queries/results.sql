@@ -33,7 +33,7 @@ CREATE TEMP TABLE IF NOT EXISTS staging_sample (
 
 -- :copy_staging  in this order
 COPY staging_sample (compartment_id, unit_id, oil_id, sampled_on, meter, oil_hours, topup_l, drained, filter_changed,
-    below, above, values, sample_no, lab, received_on, reported_on, comment, severity, row_no, digest) FROM STDIN
+    below, above, values, sample_no, lab, received_on, reported_on, comment, severity, row_no, digest) FROM STDIN (FORMAT binary)
 
 -- :known_identities  which of these sample numbers are there already
 SELECT EXISTS (SELECT 1 FROM staging_sample g JOIN sample s ON s.lab = g.lab AND s.sample_no = g.sample_no
