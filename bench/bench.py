@@ -107,7 +107,8 @@ def main() -> None:
     copy_s = bare_copy(location)
     print(f"import           {import_s:6.2f} s  {report.new / import_s:9,.0f} rows/s")
     ratio = copy_s / import_s
-    print(f"bare COPY        {copy_s:6.2f} s  {report.new / copy_s:9,.0f} rows/s   import at {ratio:.2f} of its rate (asked 0.50)")
+    copy_rate = report.new / copy_s
+    print(f"bare COPY        {copy_s:6.2f} s  {copy_rate:9,.0f} rows/s   import at {ratio:.2f} of its rate (asked 0.50)")
     read_s = bare_read(location)
     _, first_s = timed(lambda: evaluate.evaluate(db, NAME, TODAY))
     _, again_s = timed(lambda: evaluate.evaluate(db, NAME, TODAY))

@@ -70,7 +70,8 @@ if [ ! -f src/vornet/web/static/dist/app.css ] || [ "$(cat "$stamps/assets" 2>/d
   fi
   if [ ! -d node_modules/htmx.org ] || [ "$(cat "$stamps/npm" 2>/dev/null)" != "$(sum package-lock.json)" ]; then
     echo "installing front-end packages …"
-    npm ci --no-audit --no-fund --ignore-scripts >.local/npm.log 2>&1 || { tail -n 5 .local/npm.log >&2; exit 1; }
+    # not `npm ci`: it refuses a lock without the packages that only other systems can install
+    npm install --no-save --no-audit --no-fund --ignore-scripts >.local/npm.log 2>&1 || { tail -n 5 .local/npm.log >&2; exit 1; }
     sum package-lock.json > "$stamps/npm"
   fi
   sh scripts/assets.sh >.local/assets.log 2>&1 || { cat .local/assets.log >&2; exit 1; }
