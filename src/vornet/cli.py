@@ -127,9 +127,10 @@ def import_register(path: str, fleet: Fleet = None, as_json: AsJson = False, tod
     """Load or update a fleet from a register file (JSON; - for stdin)."""
     from vornet.flows import register
 
+    content = _read(path)
     with database() as db, _progress() as step:
         report = register.load(
-            db, _read(path), fleet=fleet, by="command line", today=_day(today),
+            db, content, fleet=fleet, by="command line", today=_day(today),
             progress=lambda what, rows: step(f"{rows:,} {what}"),
         )  # fmt: skip
     if as_json:
@@ -147,10 +148,11 @@ def import_results(
     """Take a lab's results in (wide or long CSV, JSON; - for stdin)."""
     from vornet.flows import results
 
+    content = _read(path)
     with database() as db, _progress() as step:
         name = _fleet(db, fleet)
         report = results.load(
-            db, _read(path), fleet=name, name=Path(path).name, by="command line", lab=lab,
+            db, content, fleet=name, name=Path(path).name, by="command line", lab=lab,
             progress=lambda rows: step(f"{rows:,} rows"),
         )  # fmt: skip
     if as_json:
