@@ -51,8 +51,11 @@ if [ ! -x .venv/bin/vornet ] || [ "$(cat "$stamps/python" 2>/dev/null)" != "$wan
   echo "installing Python packages …"
   [ -x .venv/bin/python ] || "$python" -m venv .venv
   .venv/bin/python -m pip install -q --disable-pip-version-check --require-hashes -r scripts/uv.lock
-  .venv/bin/uv pip sync -q --require-hashes --python .venv/bin/python requirements.lock scripts/uv.lock
-  .venv/bin/uv pip install -q --python .venv/bin/python --no-deps -e .
+  # the system's certificates first (a proxy's own authority is there), the built-in ones where there are none
+  .venv/bin/uv pip sync -q --system-certs --require-hashes --python .venv/bin/python requirements.lock scripts/uv.lock 2>.local/uv.log ||
+    .venv/bin/uv pip sync -q --require-hashes --python .venv/bin/python requirements.lock scripts/uv.lock
+  .venv/bin/uv pip install -q --system-certs --python .venv/bin/python --no-deps -e . 2>>.local/uv.log ||
+    .venv/bin/uv pip install -q --python .venv/bin/python --no-deps -e .
   echo "$want" > "$stamps/python"
 fi
 
