@@ -128,7 +128,8 @@ def load(connection: Connection, today: date, compartments: list[int] | None = N
         None if compartments is None else only,
     )  # fmt: skip
     m = bulk.read_columns(
-        connection, query("history.meters"), [("unit", "i8"), ("day", "day"), ("meter", "f8")], only
+        connection, query("history.meters" if compartments is None else "history.meters_of"),
+        [("unit", "i8"), ("day", "day"), ("meter", "f8")], None if compartments is None else only,
     )
     last = today.toordinal()
     d = {k: v[d["day"] <= last] for k, v in d.items()}

@@ -26,14 +26,21 @@ WHERE superseded_by IS NULL AND kind IN ('part_change', 'repair') AND coalesce(l
 SELECT compartment_id, on_day, meter FROM event
 WHERE superseded_by IS NULL AND kind IN ('overhaul', 'component_exchange') ORDER BY on_day
 
--- :meters  readings and drains of all units, or of those that some compartments belong to
-SELECT unit_id, on_day, meter FROM meter_reading
-WHERE superseded_by IS NULL AND (%(compartments)s::bigint[] IS NULL OR unit_id IN
-      (SELECT unit_id FROM compartment WHERE compartment_id = ANY(%(compartments)s)))
+-- :meters  readings and drains of all units
+SELECT unit_id, on_day, meter FROM meter_reading WHERE superseded_by IS NULL
 UNION ALL
 SELECT c.unit_id, d.on_day, d.meter FROM drain d JOIN compartment c USING (fleet_id, compartment_id)
-WHERE d.superseded_by IS NULL AND (%(compartments)s::bigint[] IS NULL OR c.unit_id IN
-      (SELECT unit_id FROM compartment WHERE compartment_id = ANY(%(compartments)s)))
+WHERE d.superseded_by IS NULL
+
+-- :meters_of  the same for the units that some compartments belong to
+WITH mine AS MATERIALIZED (
+    SELECT DISTINCT fleet_id, unit_id FROM compartment WHERE compartment_id = ANY(%(compartments)s)
+)
+SELECT r.unit_id, r.on_day, r.meter FROM mine JOIN meter_reading r USING (fleet_id, unit_id) WHERE r.superseded_by IS NULL
+UNION ALL
+SELECT c.unit_id, d.on_day, d.meter
+FROM mine JOIN compartment c USING (fleet_id, unit_id) JOIN drain d USING (fleet_id, compartment_id)
+WHERE d.superseded_by IS NULL
 
 -- :new_oil_samples
 SELECT oil_id, values FROM sample
