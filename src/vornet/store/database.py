@@ -63,8 +63,14 @@ def migrate(location: Location) -> int:
             known = connection.execute("SELECT 1 FROM pg_roles WHERE rolname = 'vornet_app'").fetchone()
             if not known:
                 connection.execute("CREATE ROLE vornet_app NOLOGIN NOSUPERUSER NOBYPASSRLS")
-            if location.set_role:
+            member = connection.execute("SELECT pg_has_role(current_user, 'vornet_app', 'MEMBER')").fetchone()
+            if location.set_role and not (member and member[0]):
                 connection.execute("GRANT vornet_app TO CURRENT_USER")
+    except psycopg.errors.InsufficientPrivilege as error:
+        raise StoreError(
+            f"DATABASE_URL's role may not use the role vornet_app ({str(error).strip().splitlines()[0]}): make that role "
+            "and grant it to the owner as a superuser, or give DATABASE_APP_URL"
+        ) from None
     except psycopg.Error as error:
         raise StoreError(f"the database cannot be prepared: {str(error).strip().splitlines()[0]}") from None
     backend = yoyo.get_backend(re.sub(r"^postgres(ql)?://", "postgresql+psycopg://", location.owner_url))

@@ -217,6 +217,8 @@ def _panel(panel: Panel, top: float, sx: Scale, drains: tuple[float, ...]) -> st
     out = [f'<g class="panel" data-key="{panel.key}">']
     out.append(f'<text class="panel-name" x="14" y="{top + 16}">{escape(panel.name)}</text>')
     out.append(f'<text class="panel-unit" x="14" y="{top + 32}">{escape(panel.unit)}</text>')
+    tag = f"{panel.name} {panel.unit}".strip()
+    out.append(f'<text class="panel-tag" x="{sx.last}" y="{top - 5}" aria-hidden="true">{escape(tag)}</text>')
     inside = [v for v in (*panel.watch, *panel.act) if sy.low <= v <= sy.high]
     if panel.band:
         a, b = sy(min(panel.band[1], sy.high)), sy(max(panel.band[0], sy.low))
