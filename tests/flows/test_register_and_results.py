@@ -210,3 +210,13 @@ def test_any_bytes_are_rows_or_one_refusal(content):
     except InputError as error:
         refused = error.why
     assert refused or all(len(c.row_no) == len(c.values) for c in chunks)
+
+
+def test_a_long_file_takes_its_place_from_the_drain_that_announced_it(db, fleet):
+    load(db, fleet, {"fleet": fleet, "drains": [{"unit": "MV Test", "compartment": "engine", "on": "2025-12-20",
+                     "meter": 3700, "sample_no": "L77"}]})  # fmt: skip
+    report = take(db, fleet, "L77,fe,12,ppm", "L77,bn,8.1,", "L78,fe,3,ppm", header="sample_no,measurand,value,unit")
+    assert (report.new, [(b.field, b.reason) for b in report.held]) == (1, [("sampled_on", "no_date")])
+    with db.fleet(fleets.find(db, fleet)) as connection:
+        s = connection.execute("SELECT sampled_on, meter, values[1] AS fe FROM sample WHERE sample_no = 'L77'").fetchone()
+    assert (s["sampled_on"].isoformat(), s["meter"], s["fe"]) == ("2025-12-20", 3700, 12)

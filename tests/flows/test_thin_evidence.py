@@ -4,7 +4,6 @@ import json
 import math
 
 from conftest import TODAY, small_register
-
 from vornet.flows import compartment, evaluate, fleets, judgements, register, results
 
 
@@ -27,8 +26,8 @@ def answers(db, name):
 
 
 def test_a_fleet_of_bare_names(db, fleet_name):
-    document = {"units": [{"unit": "A", "compartments": [{"compartment": "engine", "kind": "engine"}]},
-                          {"unit": "B", "meter_unit": "km", "compartments": [{"compartment": "axle", "kind": "axle"}]}]}  # fmt: skip
+    axle = {"unit": "B", "meter_unit": "km", "compartments": [{"compartment": "axle", "kind": "axle"}]}
+    document = {"units": [{"unit": "A", "compartments": [{"compartment": "engine", "kind": "engine"}]}, axle]}
     rows = ["sample_no,unit,compartment,sampled_on,fe,bn,v100", "1,A,engine,2025-05-01,20,8,14", "2,B,axle,2025-05-01,<1,,",
             "3,A,engine,2025-06-01,,,"]  # fmt: skip
     built(db, fleet_name, document, rows)

@@ -303,8 +303,12 @@ def _place(
     oil_id = None
     if oil_name:
         oil_id = places.oils.get(oil_name) or places.oils.get(_plain(oil_name))
+    announced = places.announced.get(number)
+    if sampled_on is None and announced:
+        sampled_on = announced["on_day"]
+    if sampled_on is None:
+        return "sampled_on", "no_date", "sampled_on is missing"
     if not unit_name:
-        announced = places.announced.get(number)
         if announced:
             return announced["unit_id"], announced["compartment_id"], oil_id, sampled_on, announced["meter"]
         if not oil_name:

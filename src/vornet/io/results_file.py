@@ -443,7 +443,9 @@ def _chunk(file: ResultsFile, block: list[list[str]], first_row: int) -> Chunk:
             out.append(None if not word else word in _YES)
         return out
 
-    sampled_on, received, reported = dates("sampled_on", True), dates("received_on", False), dates("reported_on", False)
+    # a long file may leave the day to the drain that announced the sample
+    sampled_on = dates("sampled_on", file.layout != "long csv")
+    received, reported = dates("received_on", False), dates("reported_on", False)
     numbers: dict[str, np.ndarray] = {}
     for name in ("meter", "oil_hours", "topup_l"):
         if name in header.context:
