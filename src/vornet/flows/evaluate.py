@@ -466,6 +466,9 @@ def _write_standing(
             elif math.isfinite(interval):
                 headroom = interval - hours
         ranking = min([x for x in (headroom, to_due) if x is not None and math.isfinite(x)], default=1e9)
+        # in days of recent use, so that hours and kilometres can stand in one list
+        rate = loaded.rate_per_day[c]
+        ranking /= rate if rate > 0 else max(_none_if_nan(interval) or 365.0, 1.0) / 365
         if decision.open_faults:
             ranking = min(ranking, 0.0)
         rows.append({
