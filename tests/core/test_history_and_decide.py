@@ -149,3 +149,9 @@ def test_censored_values_prove_only_what_they_prove():
     h.samples.below[-1], h.samples.above[-1] = 0, bit  # iron > 200: past act 150 for certain
     past = j.judge(h, charges, stretch_rates(h, charges), table()).past
     assert past.act_clear[-1, 0]
+
+
+def test_never_more_than_is_safe_is_proposed_not_even_one_step():
+    decision, _ = decided(history(every=40.0, interval=40.0, bn_loss=9.5))
+    assert decision.outcome == SHORTEN
+    assert decision.proposed <= decision.safe < 25

@@ -189,7 +189,7 @@ def test_an_approved_interval_survives_the_same_register_again(db, fleet):
     i, _ = place(db, fleet)
     fleet_id = fleets.find(db, fleet)
     with db.fleet(fleet_id) as connection:
-        compartment.approve(connection, fleet_id, i, 625, 365, "", "Planner", TODAY)
+        compartment.approve(connection, fleet_id, i, 625, "", "Planner", TODAY)
     register.load(db, json.dumps(small_register(fleet)).encode(), by="t", today=TODAY)
     evaluate.evaluate(db, fleet, TODAY)
     assert place(db, fleet)[1]["interval_meter"] == 625

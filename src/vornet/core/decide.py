@@ -523,9 +523,7 @@ def _outcome(
         outcome, proposed, reason = NOT_ENOUGH, None, "No interval on record to move"
     elif allowed < base and not (few and allowed >= CLEARLY_SHORT * base):
         outcome = SHORTEN
-        proposed = max(_down(allowed, step), step)
-        if proposed >= base:
-            outcome, proposed = HOLD, base
+        proposed = _down(allowed, step) or float(math.floor(allowed))  # never more than is safe, not even one step
         if cap_bites and allowed == terms.cap:
             reason = f"The maker's cap of {length(allowed)} lies below the {length(base)} it runs today"
         elif faults and allowed == safe_as_is < safe:

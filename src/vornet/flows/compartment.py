@@ -182,10 +182,9 @@ def trend_of(facts: Facts, key: str) -> trend.Trend | None:
 
 
 def approve(
-    connection: Connection, fleet_id: int, compartment_id: int, meter: float, days: int | None, why: str, by: str,
-    today: date,
-) -> None:  # fmt: skip
-    """A named person approves an interval; it takes effect today and the old one stays on record."""
+    connection: Connection, fleet_id: int, compartment_id: int, meter: float, why: str, by: str, today: date
+) -> None:
+    """A named person approves an interval; it takes effect today, keeps its calendar limit, and the old one stays."""
     row = connection.execute(query("board.compartment"), {"compartment_id": compartment_id}).fetchone()
     if row is None:
         raise InputError("compartment", "is not in this fleet")
@@ -196,6 +195,8 @@ def approve(
     decision = row["decision"] or {}
     if meter != decision.get("proposed") and not why.strip():
         raise InputError("why", "say why, because this is not what Vornet proposes")
+    versions = connection.execute(query("register.intervals_of"), {"compartment_id": compartment_id}).fetchall()
+    days = versions[-1]["days"] if versions else None
     connection.execute(
         query("register.put_interval"),
         {"fleet_id": fleet_id, "compartment_id": compartment_id, "effective_from": today, "meter": meter, "days": days,

@@ -402,7 +402,7 @@ def _write_evaluations(
         # sentences may change while the proposal stays; those few are always written again
         write &= ~same | said
         stale = loaded.sample_ids[write & np.isin(loaded.sample_ids, ids)]
-        connection.execute("DELETE FROM evaluation WHERE sample_id = ANY(%s)", [stale.tolist()])
+        connection.execute(query("history.forget_evaluations"), {"samples": stale.tolist()})
     connection.execute(query("history.evaluation_staging"))
     index = np.flatnonzero(write)
     lines = []
@@ -420,7 +420,7 @@ def _write_evaluations(
     with connection.cursor() as cursor, cursor.copy(query("history.copy_evaluation")) as copy:
         copy.write("".join(lines))
     connection.execute(query("history.insert_evaluations"), {"fleet_id": fleet_id})
-    connection.execute("TRUNCATE staging_evaluation")
+    connection.execute(query("history.empty_staging"))
 
 
 def _none_if_nan(x: float) -> float | None:

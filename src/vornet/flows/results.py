@@ -289,7 +289,7 @@ def _store(
         connection.execute(query("results.enact"), parameters)
     report.new += connection.execute(query("results.insert_new"), parameters).rowcount
     report.compartments |= {r["compartment_id"] for r in connection.execute(query("results.touched")).fetchall()}
-    connection.execute("TRUNCATE staging_sample")
+    connection.execute(query("results.empty_staging"))
     report.rows += len(chunk.row_no) + len(chunk.bad)
     report.held += batch.held
 

@@ -16,7 +16,7 @@ from typing import Any
 from vornet.flows import evaluate, fleets, people, register, results
 from vornet.sim import engine
 from vornet.sim.fleet import FLEET, LAB, OILS, UNITS, ZONE
-from vornet.store.database import Database, clone_dir
+from vornet.store.database import Database, clone_dir, query
 
 SEED = 20260115
 DAYS = 731
@@ -90,9 +90,7 @@ def _simulated(db: Database) -> tuple[date, date] | None:
     if FLEET not in fleets.names(db):
         return None
     with db.fleet(fleets.find(db, FLEET)) as connection:
-        row = connection.execute(
-            "SELECT detail FROM audit WHERE what = 'demo simulated' ORDER BY audit_id DESC LIMIT 1"
-        ).fetchone()
+        row = connection.execute(query("register.demo_simulated")).fetchone()
     return (date.fromisoformat(row["detail"]["start"]), date.fromisoformat(row["detail"]["until"])) if row else None
 
 

@@ -220,11 +220,7 @@ async def approve(request: Request, compartment_id: int) -> Response:
     except ValueError:
         raise InputError("interval", "is not a number") from None
     with database(request).fleet(who.fleet_id) as connection:
-        days = connection.execute(
-            "SELECT days FROM drain_interval WHERE compartment_id = %s ORDER BY interval_id DESC LIMIT 1", [compartment_id]
-        ).fetchone()
         flow.approve(
-            connection, who.fleet_id, compartment_id, meter, days["days"] if days else None, str(form.get("why", "")),
-            who.name, today(request),
-        )  # fmt: skip
+            connection, who.fleet_id, compartment_id, meter, str(form.get("why", "")), who.name, today(request)
+        )
     return RedirectResponse(f"/compartments/{compartment_id}#decision", 303)

@@ -74,8 +74,10 @@ CREATE TEMP TABLE IF NOT EXISTS staging_evaluation (
 COPY staging_evaluation (sample_id, proposed, limit_set_id, oil_hours, evidence) FROM STDIN
 
 -- :forget_evaluations
-DELETE FROM evaluation e USING sample s
-WHERE s.sample_id = e.sample_id AND (%(compartments)s::bigint[] IS NULL OR s.compartment_id = ANY(%(compartments)s))
+DELETE FROM evaluation WHERE sample_id = ANY(%(samples)s)
+
+-- :empty_staging
+TRUNCATE staging_evaluation
 
 -- :insert_evaluations
 INSERT INTO evaluation (fleet_id, sample_id, proposed, limit_set_id, oil_hours, evidence)

@@ -119,6 +119,9 @@ WHERE d.superseded_by IS NULL
 -- :audit  add one line to the audit trail
 INSERT INTO audit (fleet_id, who, what, about, detail) VALUES (%(fleet_id)s, %(who)s, %(what)s, %(about)s, %(detail)s)
 
+-- :demo_simulated  from which day to which the demo fleet has been simulated
+SELECT detail FROM audit WHERE what = 'demo simulated' ORDER BY audit_id DESC LIMIT 1
+
 -- :default_limits  the limit version in force on a day
 SELECT limit_set_id, version, effective_from, limits FROM limit_set
 WHERE effective_from <= %(today)s ORDER BY effective_from DESC, version DESC LIMIT 1

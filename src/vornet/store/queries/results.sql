@@ -86,6 +86,9 @@ SELECT %(fleet_id)s, compartment_id, unit_id, oil_id, sampled_on, meter, oil_hou
     %(import_file_id)s, row_no, digest, %(by)s
 FROM staging_sample WHERE fate IS NULL
 
+-- :empty_staging
+TRUNCATE staging_sample
+
 -- :touched  compartments that this chunk brought something for
 SELECT DISTINCT compartment_id FROM staging_sample WHERE (fate IS NULL OR fate = 'reissued') AND compartment_id IS NOT NULL
 
