@@ -23,10 +23,12 @@ import_app = typer.Typer(no_args_is_help=True, help="Take files in.")
 export_app = typer.Typer(no_args_is_help=True, help="Give files out.")
 fleet_app = typer.Typer(no_args_is_help=True, help="Fleets.")
 user_app = typer.Typer(no_args_is_help=True, help="People.")
+token_app = typer.Typer(no_args_is_help=True, help="Keys for programs.")
 app.add_typer(import_app, name="import")
 app.add_typer(export_app, name="export")
 app.add_typer(fleet_app, name="fleet")
 app.add_typer(user_app, name="user")
+app.add_typer(token_app, name="token")
 
 Fleet = Annotated[str | None, typer.Option("--fleet", help="Which fleet; needed when there are several.")]
 AsJson = Annotated[bool, typer.Option("--json", help="Answer as JSON.")]
@@ -124,13 +126,13 @@ def migrate() -> None:
 
 @import_app.command("register")
 def import_register(path: str, fleet: Fleet = None, as_json: AsJson = False, today: Today = None) -> None:
-    """Load or update a fleet from a register file (JSON; - for stdin)."""
+    """Load or update a fleet from a register file (JSON, XLSX, ODS, CSV or ZIP of CSVs; - for JSON on stdin)."""
     from vornet.flows import register
 
     content = _read(path)
     with database() as db, _progress() as step:
         report = register.load(
-            db, content, fleet=fleet, by="command line", today=_day(today),
+            db, content, fleet=fleet, by="command line", today=_day(today), file=Path(path).name,
             progress=lambda what, rows: step(f"{rows:,} {what}"),
         )  # fmt: skip
     if as_json:
@@ -202,12 +204,41 @@ def evaluate(fleet: Fleet = None, today: Today = None, as_json: AsJson = False) 
 
 
 @export_app.command("register")
-def export_register(fleet: Fleet = None, today: Today = None) -> None:
-    """The whole register as JSON, in the shape import reads."""
+def export_register(
+    fleet: Fleet = None, today: Today = None,
+    layout: Annotated[str, typer.Option("--format", help="json, xlsx, csv (needs --table) or zip of CSVs")] = "json",
+    table: Annotated[str, typer.Option("--table", help="Which table, with --format csv.")] = "",
+    out: Annotated[str, typer.Option("--out", help="Write to this file; needed for xlsx and zip.")] = "",
+    template: Annotated[bool, typer.Option("--template", help="An empty workbook with its columns explained.")] = False,
+) -> None:  # fmt: skip
+    """The whole register, in the shapes that import reads."""
     from vornet.flows import register
+    from vornet.io import workbook
 
-    with database() as db:
-        _print(register.dump(db, _fleet(db, fleet), _day(today)))
+    if layout not in ("json", "xlsx", "csv", "zip"):
+        raise InputError("--format", f"{layout!r} is not json, xlsx, csv or zip")
+    if layout in ("xlsx", "zip") and not out:
+        raise InputError("--out", f"say where the {layout} file goes")
+    if template:
+        document: dict[str, Any] = {"fleet": fleet or ""}
+    else:
+        with database() as db:
+            document = register.dump(db, _fleet(db, fleet), _day(today))
+    content: bytes | str
+    if layout == "json":
+        content = json.dumps(document, ensure_ascii=False, indent=1, allow_nan=False) + "\n"
+    elif layout == "csv":
+        content = workbook.as_csv(document, table)
+    else:
+        content = workbook.as_xlsx(document) if layout == "xlsx" else workbook.as_zip(document)
+    if not out:
+        typer.echo(content, nl=False)
+        return
+    try:
+        Path(out).write_bytes(content.encode() if isinstance(content, str) else content)
+    except OSError as error:
+        raise InputError("--out", f"cannot be written: {error.strerror or error}") from None
+    typer.echo(f"{out} written")
 
 
 def _out(rows: list[dict[str, Any]], layout: str) -> None:
@@ -280,16 +311,40 @@ def user_add(
     typer.echo(f"{login} may sign in")
 
 
+@token_app.command("add")
+def token_add(
+    login: str, name: Annotated[str, typer.Option("--name", help="What the token is for.")],
+    scopes: Annotated[list[str], typer.Option("--scope", help="read, work, import or register; may be given several times.")],
+    fleet: Fleet = None, days: Annotated[int, typer.Option("--days", help="How long it lasts.")] = 90,
+) -> None:  # fmt: skip
+    """Make an API token for a program; it is printed once."""
+    from vornet.flows import fleets, people
+
+    with database() as db:
+        chosen = _fleet(db, fleet)
+        fleet_id = fleets.find(db, chosen)
+        with db.fleet(fleet_id) as connection:
+            member = next((m for m in people.members(connection) if m["login"] == login.strip().lower()), None)
+            if member is None:
+                raise InputError("login", f"{login!r} is not in {chosen}")
+            token = people.make_token(connection, fleet_id, member["account_id"], "command line", name, scopes, days)
+    typer.echo(token)
+
+
 @app.command()
 def serve(
     host: str = "127.0.0.1", port: int = 8460, today: Today = None,
     demo: Annotated[bool, typer.Option("--demo", help="Show demo sign-ins on the sign-in page.")] = False,
 ) -> None:  # fmt: skip
     """Serve the application."""
+    from vornet.flows import people
     from vornet.web import server
 
     with database() as db:
         db.check_role()
+        code = people.first_run_code(db)
+    if code:
+        typer.echo(f"Nobody has a sign-in yet: http://{host}:{port}/set-up?code={code} makes the first fleet and its admin.")
     server.run(host, port, today=_day(today) if today else None, demo=demo)
 
 

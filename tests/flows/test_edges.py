@@ -114,9 +114,9 @@ def test_register_errors_name_place_and_field():
 
 
 def test_lists_not_read_yet_are_said(db, fleet):
-    document = {"fleet": fleet, "units": [], "service_items": [1, 2]}
+    document = {"fleet": fleet, "units": [], "wagons": [1, 2]}
     report = register.load(db, json.dumps(document).encode(), by="t", today=TODAY)
-    assert report.left_out == ["service_items: not read yet (2 entries)"]
+    assert report.left_out == ["wagons: not read yet (2 entries)"]
 
 
 def place(db, fleet):

@@ -74,7 +74,7 @@ def test_capacity_below_capacity_without_filter(db, fleet_name):
     document = small_register(fleet_name)
     document["units"][0]["compartments"][0]["capacity_without_filter_l"] = 58
     report = load(db, fleet_name, document)
-    assert "capacity_without_filter_l 58 is above capacity_l 55" in str(report.problems[0])
+    assert "capacity_without_filter_l 58 L is above capacity_l 55 L" in str(report.problems[0])
 
 
 @pytest.mark.parametrize("content", [b"", b"[1,2]", b"{", b"\xff\xfe\x00", b'{"hello": 1}', b"PK\x03\x04zip"])

@@ -6,6 +6,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from vornet.core.errors import InputError
+
 #: readings that tell how a unit is used now
 RECENT_READINGS = 8
 
@@ -68,3 +70,70 @@ def running_total(meter: float, day: int, changes: list[tuple[int, float, float]
         if day > changed or (day == changed and meter < old):
             total += old - new
     return total
+
+
+def estimated(total: float, day: int, today: int, per_day: float) -> float:
+    """A unit's running total today where there is no meter: so much a day since the last figure on record.
+
+    >>> estimated(120.0, 10, 30, 2.5)
+    170.0
+    """
+    return total + per_day * max(today - day, 0)
+
+
+@dataclass(frozen=True)
+class Forecast:
+    """When the next drain is due, as days (ordinals) with their 90 % band; None where it cannot be told."""
+
+    due_total: float | None
+    due_day: int | None
+    earliest: int | None
+    latest: int | None
+    driver: str
+
+
+def forecast(
+    day: np.ndarray, total: np.ndarray, drain_total: float, drain_day: int, interval: float | None, interval_days: int | None
+) -> Forecast:
+    """Due by meter or calendar, forecast from the latest reading with the recent robust rate.
+
+    ``day``, ``total``: readings, ascending by day, shape (n,), n ≥ 1. The band comes from the 90 % interval
+    of the Theil–Sen slope over the last ``RECENT_READINGS`` (Sen 1968); three readings are the fewest that
+    give one. Both ends are capped by the calendar limit.
+
+    Raises InputError when neither limit is given.
+    """
+    from scipy import stats
+
+    if interval is None and interval_days is None:
+        raise InputError("interval", "give meter, days or both: a drain without a limit never comes due")
+    calendar = None if interval_days is None else drain_day + interval_days
+    due_total = None if interval is None else drain_total + interval
+    d, m = np.asarray(day, float)[-RECENT_READINGS:], np.asarray(total, float)[-RECENT_READINGS:]
+    by_meter = first = last = None
+    if due_total is not None and len(np.unique(d)) >= 2:
+        rate = recent_rate(d, m)
+        rest = due_total - m[-1]
+
+        def when(rate: float) -> float | None:
+            return d[-1] + rest / rate if rate > 0 else None
+
+        by_meter = when(rate)
+        if len(d) >= 3:
+            band = stats.theilslopes(m, d, alpha=0.90)
+            ends = [when(float(band.high_slope)), when(float(band.low_slope))]
+            first, last = (ends if rest >= 0 else ends[::-1]) if by_meter is not None else (None, None)
+    if by_meter is None and calendar is None:
+        return Forecast(due_total, None, None, None, "meter")
+    by_calendar = calendar is not None and (by_meter is None or calendar < by_meter)
+
+    def capped(x: float | None) -> int | None:
+        if x is None or (calendar is not None and x > calendar):
+            return calendar
+        return int(np.floor(x))
+
+    if by_calendar:
+        assert calendar is not None
+        earliest = capped(first) if first is not None else calendar
+        return Forecast(due_total, calendar, earliest, calendar, "calendar")
+    return Forecast(due_total, capped(by_meter), capped(first) if first is not None else None, capped(last), "meter")

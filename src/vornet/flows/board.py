@@ -8,9 +8,9 @@ from vornet.store.database import Connection, query
 
 PAGE = 60
 FILTERS = (
-    ("all", "Everything"), ("overdue", "Overdue"), ("past", "Past safe life"), ("faults", "Open faults"),
+    ("all", "In service"), ("overdue", "Overdue"), ("past", "Past safe life"), ("faults", "Open faults"),
     ("held", "Held samples"), ("shorten", "Shorten"), ("lengthen", "Lengthen"), ("hold", "Hold"),
-    ("not_enough", "Not enough evidence"),
+    ("not_enough", "Not enough evidence"), ("laid_up", "Laid up"),
 )  # fmt: skip
 OUTCOMES = tuple(f for f in FILTERS if f[0] in ("all", "shorten", "lengthen", "hold", "not_enough"))
 
@@ -28,12 +28,16 @@ def board(connection: Connection, show: str, depot: str, q: str, page: int) -> d
     ).fetchall()
     counts = connection.execute(query("board.counts")).fetchone()
     waiting = connection.execute(query("board.waiting")).fetchone()
-    depots = [r["name"] for r in connection.execute(query("board.depots")).fetchall()]
     assert counts is not None and waiting is not None
     return {
-        "rows": rows[:PAGE], "more": len(rows) > PAGE, "counts": counts, "waiting": waiting["held"], "depots": depots,
+        "rows": rows[:PAGE], "more": len(rows) > PAGE, "counts": counts, "waiting": waiting["held"],
+        "depots": depots(connection),
         "show": show, "depot": depot, "q": q, "page": page, "filters": FILTERS,
     }  # fmt: skip
+
+
+def depots(connection: Connection) -> list[str]:
+    return [r["name"] for r in connection.execute(query("board.depots")).fetchall()]
 
 
 def desk(connection: Connection, show: str, page: int) -> dict[str, Any]:
@@ -50,7 +54,7 @@ def desk(connection: Connection, show: str, page: int) -> dict[str, Any]:
 
 
 def find(connection: Connection, q: str, limit: int = 12) -> list[dict[str, Any]]:
-    """Compartments (by unit, name, model or family) and samples (by number) that fit what was typed."""
+    """Samples by number, compartments by unit, name, model or family, units, oils and service items: what fits."""
     q = q.strip()[:80]
     if not q:
         return []
@@ -62,4 +66,9 @@ def find(connection: Connection, q: str, limit: int = 12) -> list[dict[str, Any]
     rows = connection.execute(
         query("board.find"), {"like": _like(q), "start": _like(q)[1:], "limit": limit}
     ).fetchall()
-    return out + [{**r, "text": f"{r['unit']} · {r['compartment']}", "kind": "compartment"} for r in rows]
+    out += [{**r, "text": f"{r['unit']} · {r['compartment']}", "kind": "compartment"} for r in rows]
+    if len(out) < limit:
+        others = connection.execute(query("units.find_oils_and_units"), {"like": _like(q), "limit": limit - len(out)})
+        places = {"unit": "/units/", "oil": "/library/oils/", "item": "/items/"}
+        out += [{"kind": r["kind"], "text": r["name"], "href": f"{places[r['kind']]}{r['id']}"} for r in others.fetchall()]
+    return out

@@ -7,13 +7,17 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from datetime import date
 from typing import Annotated, Any, Literal
 
+import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
+from vornet.core import due as due_rules
 from vornet.core import ledger, limits, safe_hours, trend, units, volumes
 from vornet.core.errors import InputError
 
+Day = date  # a field may be called date, too
 Number = Annotated[float, Field(ge=-1e15, le=1e15)]
 Litres = Annotated[float, Field(gt=0, le=1e7)]
 SomeLitres = Annotated[float, Field(ge=0, le=1e7)]
@@ -251,6 +255,57 @@ def safe_interval(given: SafeIntervalIn) -> SafeIntervalOut:
     return SafeIntervalOut(**answer.__dict__)
 
 
+class ReadingIn(_In):
+    date: Day
+    meter: Annotated[float, Field(ge=0, le=1e9)]
+
+
+class LimitIn(_In):
+    meter: Annotated[float, Field(gt=0, le=1e9)] | None = None
+    days: Annotated[int, Field(gt=0, le=100_000)] | None = None
+
+
+class DueIn(_In):
+    readings: Annotated[list[ReadingIn], Field(min_length=1, max_length=100_000)]
+    last_drain: ReadingIn
+    interval: LimitIn
+    today: date
+
+
+class DueOut(BaseModel):
+    due_meter: float | None
+    due_date: date | None
+    earliest: date | None
+    latest: date | None
+    driver: Literal["meter", "calendar"]
+
+
+def due(given: DueIn) -> DueOut:
+    """When the next drain is due: by meter, forecast from the recent readings, or by calendar."""
+    for i, reading in enumerate(given.readings):
+        if reading.date > given.today:
+            raise InputError(f"readings[{i}].date", f"{reading.date} is after today, {given.today}")
+    if given.last_drain.date > given.today:
+        raise InputError("last_drain.date", f"{given.last_drain.date} is after today, {given.today}")
+    order = sorted(range(len(given.readings)), key=lambda i: (given.readings[i].date, given.readings[i].meter))
+    for before, now in zip(order, order[1:], strict=False):
+        a, b = given.readings[before], given.readings[now]
+        if b.meter < a.meter:
+            raise InputError(f"readings[{now}].meter", f"the meter goes back: {b.meter:g} after {a.meter:g}")
+    days = np.array([given.readings[i].date.toordinal() for i in order])
+    totals = np.array([given.readings[i].meter for i in order])
+    answer = due_rules.forecast(
+        days, totals, given.last_drain.meter, given.last_drain.date.toordinal(), given.interval.meter, given.interval.days
+    )
+    dates = [_date(x) for x in (answer.due_day, answer.earliest, answer.latest)]
+    driver: Literal["meter", "calendar"] = "meter" if answer.driver == "meter" else "calendar"
+    return DueOut(due_meter=answer.due_total, due_date=dates[0], earliest=dates[1], latest=dates[2], driver=driver)
+
+
+def _date(ordinal: int | None) -> date | None:
+    return date.fromordinal(ordinal) if ordinal is not None and 1 <= ordinal <= date.max.toordinal() else None
+
+
 @dataclass(frozen=True)
 class Calculator:
     """A calculator: its name on the command line and in the URL, what goes in, what comes out."""
@@ -272,6 +327,7 @@ CALCULATORS: dict[str, Calculator] = {
         Calculator("limits", LimitsIn, LimitsOut, statistical_limits),
         Calculator("trend", TrendIn, TrendOut, find_trend),
         Calculator("safe-interval", SafeIntervalIn, SafeIntervalOut, safe_interval),
+        Calculator("due", DueIn, DueOut, due),
     )
 }
 
@@ -309,7 +365,7 @@ def calculate(name: str, given: Any) -> dict[str, Any]:
         answer = calculator.run(checked)
     except (OverflowError, ZeroDivisionError, FloatingPointError):
         raise InputError("input", "the figures are too large or too small to calculate with") from None
-    out = answer.model_dump(exclude_none=name == "limits")
+    out = answer.model_dump(mode="json", exclude_none=name == "limits")
     _refuse_nonsense(out)
     return out
 

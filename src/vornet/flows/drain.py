@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import json
 import math
 import uuid
 from dataclasses import dataclass, field
 from datetime import date
 from typing import Any
 
-from vornet.core import volumes
+from vornet.core import concession, measures, volumes
 from vornet.core.due import running_total
 from vornet.core.errors import InputError
 from vornet.core.measurands import BY_KEY, INDEX, KEYS
@@ -27,19 +28,43 @@ class DrainForm:
 
     fields: dict[str, str]
     errors: dict[str, str] = field(default_factory=dict)
+    system: str = measures.SI
 
-    def number(self, name: str, label: str, low: float = 0.0, high: float = 1e7) -> float | None:
-        """A typed number (decimal point or comma), None when blank; notes an error by field."""
+    def amount(self, name: str, kind: str, label: str, low: float = 0.0, high: float = 1e7) -> float | None:
+        """A typed quantity in its stored unit (`9.5 qt` is understood), None when blank; notes an error by field."""
         text = self.fields.get(name, "").strip()
         if not text:
             return None
         try:
-            value = float(text.replace(" ", "").replace(",", "."))
-        except ValueError:
-            self.errors[name] = f"{text[:30]!r} is not a number"
+            value = measures.typed(text, kind, self.system, name)
+        except InputError as error:
+            self.errors[name] = error.why
             return None
-        if not math.isfinite(value) or not low <= value <= high:
-            self.errors[name] = f"{label} must lie between {low:g} and {high:g}"
+        if not low <= value <= high:
+            bounds = [f"{measures.shown(x, kind, self.system):g}" for x in (low, high)]
+            self.errors[name] = f"{label} must lie between {bounds[0]} and {bounds[1]} {measures.unit(kind, self.system)}"
+            return None
+        return value
+
+    def meter(self, unit: str) -> float | None:
+        """The meter as typed, in h or km."""
+        return self.amount("meter", "distance" if unit == "km" else "hours", "the meter")
+
+    def volume(self, name: str, label: str, low: float = 0.0, high: float = 1e5) -> float | None:
+        return self.amount(name, "volume", label, low, high)
+
+    def level(self, name: str) -> float | None:
+        """A level between the marks: 0 at MIN, 1 at MAX; a per cent sign is understood."""
+        text = self.fields.get(name, "").strip()
+        if not text:
+            return None
+        try:
+            value = measures.number(text.rstrip("% "), name) / (100 if text.endswith("%") else 1)
+        except InputError as error:
+            self.errors[name] = error.why
+            return None
+        if not -1 <= value <= 2:
+            self.errors[name] = "0 is at MIN, 1 at MAX: a level lies near them"
             return None
         return value
 
@@ -77,12 +102,14 @@ def place(connection: Connection, compartment_id: int) -> dict[str, Any]:
     row = connection.execute(query("board.compartment"), {"compartment_id": compartment_id}).fetchone()
     if row is None:
         raise InputError("compartment", "is not in this fleet")
-    row["latest"] = connection.execute(query("board.latest_meter"), {"unit_id": row["unit_id"]}).fetchone()
+    which = {"unit_id": row["unit_id"], "meter_no": row["meter_no"]}
+    row["latest"] = connection.execute(query("board.latest_meter"), which).fetchone()
     row["last"] = connection.execute(
         query("board.last_sample_values"), {"compartment_id": compartment_id}
     ).fetchone()
+    row["oils"] = [o["name"] for o in connection.execute(query("register.oils")).fetchall()]
     row["fresh"] = dict(zip(KEYS, row["new_values"] or (), strict=False))
-    row["changes"] = register.changes_by_unit(connection).get(row["unit_id"], [])
+    row["changes"] = register.changes_by_meter(connection).get(row["meter_id"], [])
     row["drains"] = connection.execute(query("board.drains_of"), {"compartment_id": compartment_id}).fetchall()
     return row
 
@@ -91,9 +118,9 @@ def figures(row: dict[str, Any], form: DrainForm, today: date) -> Figures:
     """Residual, start of the next charge, refill, next due: from what has been typed so far. Notes errors by field."""
     system = row["system_volume_l"] or (row["capacity_l"] or 0) * 1.05
     on = form.day(today)
-    meter = form.number("meter", "the meter")
-    out_l = form.number("volume_out_l", "litres out", 0, 1e5)
-    missing = form.number("level_missing_l", "litres missing", -50, 1e5)
+    meter = form.meter(row["meter_unit"])
+    out_l = form.volume("volume_out_l", "oil out")
+    missing = form.volume("level_missing_l", "oil missing", -50)
     filter_changed = form.fields.get("filter_changed", "yes") == "yes"
     if meter is None and "meter" not in form.errors:
         form.errors["meter"] = "the meter is needed"
@@ -164,6 +191,51 @@ def _starts(row: dict[str, Any], share: float | None) -> tuple[dict[str, Any], .
     return tuple(out)
 
 
+@dataclass(frozen=True)
+class Poured:
+    """The oil that went in: its id, and what is kept beside it (weather, batch, level after, concession)."""
+
+    oil_id: int | None
+    facts: dict[str, Any]
+
+
+def concession_reasons(connection: Connection, row: dict[str, Any], form: DrainForm) -> list[str]:
+    """Why the chosen oil in this weather would be a concession; empty when it is not."""
+    oils = {o["name"]: o for o in connection.execute(query("register.oils")).fetchall()}
+    chosen = form.fields.get("oil", "").strip() or row["oil"]
+    if not chosen:
+        return []
+    if chosen not in oils:
+        form.errors["oil"] = f"there is no oil named {chosen!r} in the register"
+        return []
+    ambient = form.amount("ambient_c", "temperature", "the air temperature", -60, 70)
+    facts = row["facts"]
+    bands = [
+        concession.Band(b["oil"], b.get("min_c"), b.get("max_c"), bool(b.get("alternative"))) for b in facts.get("oils", ())
+    ]
+    return concession.reasons(
+        chosen, row["oil"], bands, ambient, facts.get("required_approvals", ()), oils[chosen]["facts"].get("approvals", ())
+    )
+
+
+def _poured(connection: Connection, row: dict[str, Any], form: DrainForm) -> Poured:
+    """Check the oil that went in; one outside the register's needs a reason, which is kept as a concession."""
+    reasons = concession_reasons(connection, row, form)
+    chosen = form.fields.get("oil", "").strip() or row["oil"]
+    why = form.fields.get("concession", "").strip()[:500]
+    if reasons and not why:
+        form.errors["concession"] = "; ".join(reasons) + ": say why it goes in all the same"
+    facts: dict[str, Any] = {
+        "ambient_c": form.amount("ambient_c", "temperature", "the air temperature", -60, 70),
+        "batch": form.fields.get("batch", "").strip()[:120], "reading_after": form.level("reading_after"),
+        "concession": f"{'; '.join(reasons)}. {why}" if reasons and why else "",
+    }  # fmt: skip
+    oil_id = next(
+        (o["oil_id"] for o in connection.execute(query("register.oils")).fetchall() if o["name"] == chosen), None
+    )
+    return Poured(oil_id, {k: v for k, v in facts.items() if v not in (None, "")})
+
+
 def log(
     connection: Connection, fleet_id: int, compartment_id: int, form: DrainForm, by: str, today: date
 ) -> int | None:
@@ -174,7 +246,7 @@ def log(
     row = place(connection, compartment_id)
     figures(row, form, today)
     on = form.day(today)
-    volume_in = form.number("volume_in_l", "litres in", 0, 1e5)
+    volume_in = form.volume("volume_in_l", "oil in")
     if volume_in is not None and row["system_volume_l"] and volume_in > 1.25 * row["system_volume_l"]:
         form.errors["volume_in_l"] = f"{volume_in:g} L is more than the {row['system_volume_l']:g} L the system holds"
     magnet = form.fields.get("magnet_grade", "")
@@ -184,7 +256,8 @@ def log(
     if air not in ("", *AIR_FILTERS):
         form.errors["air_filter"] = f"one of {', '.join(AIR_FILTERS)}"
     kind = form.fields.get("volume_out_kind", "measured")
-    out_l = form.number("volume_out_l", "litres out", 0, 1e5)
+    out_l = form.volume("volume_out_l", "oil out")
+    poured = _poured(connection, row, form)
     try:
         client = uuid.UUID(form.fields.get("client_id", ""))
     except ValueError:
@@ -203,11 +276,12 @@ def log(
     saved = connection.execute(
         query("board.put_drain"),
         {
-            "fleet_id": fleet_id, "compartment_id": compartment_id, "on": on, "meter": form.number("meter", "the meter"),
-            "volume_out_l": out_l,
+            "fleet_id": fleet_id, "compartment_id": compartment_id, "on": on, "meter": form.meter(row["meter_unit"]),
+            "volume_out_l": out_l, "volume_in_l": volume_in,
             "volume_out_kind": "unknown" if out_l is None else ("estimated" if kind == "estimated" else "measured"),
-            "level_missing_l": form.number("level_missing_l", "litres missing", -50, 1e5), "volume_in_l": volume_in,
-            "oil_id": row["oil_id"], "filter_changed": form.fields.get("filter_changed", "yes") == "yes",
+            "level_missing_l": form.volume("level_missing_l", "oil missing", -50),
+            "oil_id": poured.oil_id, "extra": json.dumps(poured.facts),
+            "filter_changed": form.fields.get("filter_changed", "yes") == "yes",
             "magnet_grade": int(magnet) if magnet else None, "air_filter": air or None,
             "sample_no": form.fields.get("sample_no", "").strip()[:80] or None,
             "note": form.fields.get("note", "").strip()[:2000], "client_id": client, "by": by,
@@ -216,7 +290,11 @@ def log(
     assert saved is not None
     fleets.audit(
         connection, fleet_id, by, "drain logged", f"{row['unit']} {row['compartment']}", on=str(on),
-        meter=form.fields.get("meter"), out_l=out_l, in_l=volume_in,
+        meter=form.fields.get("meter"), out_l=out_l, in_l=volume_in, **poured.facts,
     )  # fmt: skip
+    if poured.facts.get("concession"):
+        fleets.audit(
+            connection, fleet_id, by, "oil concession", f"{row['unit']} {row['compartment']}", on=str(on), **poured.facts
+        )
     evaluate.evaluate_within(connection, fleet_id, today, [compartment_id])
     return int(saved["drain_id"])

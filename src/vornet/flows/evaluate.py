@@ -22,7 +22,7 @@ from vornet.core.limits import DUTIES, FixedLimit, LimitTable, duty_of, table
 from vornet.core.measurands import COUNT, KEYS
 from vornet.core.rates import StretchRates, stretch_rates
 from vornet.core.screening import MeterPoints, screen
-from vornet.flows import fleets, register, results
+from vornet.flows import fleets, learned, register, results, service
 from vornet.store import bulk
 from vornet.store.database import Connection, Database, query
 
@@ -92,7 +92,7 @@ def load(connection: Connection, today: date, compartments: list[int] | None = N
     ids = np.array([r["compartment_id"] for r in rows], dtype=np.int64)
     order = np.argsort(ids)
     rows, ids = [rows[i] for i in order], ids[order]
-    unit_of = np.array([r["unit_id"] for r in rows], dtype=np.int64)
+    meter_of = np.array([r["meter_id"] for r in rows], dtype=np.int64)
 
     oil_rows = connection.execute(query("register.oils")).fetchall()
     sampled = results.new_oil_values(connection)
@@ -110,7 +110,7 @@ def load(connection: Connection, today: date, compartments: list[int] | None = N
         unique, inverse = np.unique(oil, return_inverse=True)
         return np.array([oil_at.get(int(o), -1) for o in unique], dtype=int)[inverse] if len(oil) else oil.astype(int)
 
-    changes = register.changes_by_unit(connection)
+    changes = register.changes_by_meter(connection)
     only: dict[str, object] = {"compartments": compartments}
     d = bulk.read_columns(
         connection, query("history.drains"),
@@ -129,7 +129,7 @@ def load(connection: Connection, today: date, compartments: list[int] | None = N
     )  # fmt: skip
     m = bulk.read_columns(
         connection, query("history.meters" if compartments is None else "history.meters_of"),
-        [("unit", "i8"), ("day", "day"), ("meter", "f8")], None if compartments is None else only,
+        [("meter_id", "i8"), ("day", "day"), ("meter", "f8")], None if compartments is None else only,
     )
     last = today.toordinal()
     d = {k: v[d["day"] <= last] for k, v in d.items()}
@@ -140,10 +140,11 @@ def load(connection: Connection, today: date, compartments: list[int] | None = N
         if not inside.all():
             for k in block:
                 block[k] = block[k][inside]
-        block["unit"] = unit_of[np.searchsorted(ids, block["comp"])] if len(ids) else block["comp"]
-        block["total"] = _totals(block["unit"], block["day"], block["meter"], changes)
+        block["meter_id"] = meter_of[np.searchsorted(ids, block["comp"])] if len(ids) else block["comp"]
+        block["total"] = _totals(block["meter_id"], block["day"], block["meter"], changes)
         block["comp"] = np.searchsorted(ids, block["comp"])
-    m["total"] = _totals(m["unit"], m["day"], m["meter"], changes)
+    m["total"] = _totals(m["meter_id"], m["day"], m["meter"], changes)
+    m = _with_estimates(m, rows, today)
 
     families = sorted({r["family"] for r in rows})
     family_at = {name: i for i, name in enumerate(families)}
@@ -153,7 +154,7 @@ def load(connection: Connection, today: date, compartments: list[int] | None = N
         if r["compartment_id"] in comp_at and r["on_day"] <= today:
             i = comp_at[r["compartment_id"]]
             day = r["on_day"].toordinal()
-            overhaul[i] = due_rules.running_total(r["meter"], day, changes.get(int(unit_of[i]), []))
+            overhaul[i] = due_rules.running_total(r["meter"], day, changes.get(int(meter_of[i]), []))
 
     def number(name: str) -> np.ndarray:
         return np.array([math.nan if r[name] is None else r[name] for r in rows], dtype=float)
@@ -168,7 +169,8 @@ def load(connection: Connection, today: date, compartments: list[int] | None = N
         system_l=system, refill_l=capacity, interval=number("interval_meter"),
         distance=np.array([r["meter_unit"] == "km" for r in rows], dtype=bool), overhaul=overhaul,
     )  # fmt: skip
-    points, rate, latest_total, latest_day = _meters(m, unit_of, ids, s, today)
+    points, rate, latest_total, latest_day = _meters(m, meter_of, ids, s, today)
+    rate[np.array([r["state"] != "in_service" for r in rows], dtype=bool)] = 0.0  # stands still: due by calendar
     s = _ordered_samples(s, m)
     drains, proposed = _with_proposed(d, s, comps, oil_index)
     drain_ids = drains.pop("id")
@@ -189,12 +191,37 @@ def load(connection: Connection, today: date, compartments: list[int] | None = N
     )  # fmt: skip
 
 
+def _with_estimates(m: dict[str, np.ndarray], rows: list[dict[str, Any]], today: date) -> dict[str, np.ndarray]:
+    """Meter points, and for units without a meter the estimate for today from the last figure on record."""
+    last = today.toordinal()
+    extra: dict[int, tuple[float, float]] = {}
+    for r in rows:
+        meter_id = int(r["meter_id"])
+        if not r["estimated_per_day"] or r["state"] != "in_service" or meter_id in extra:
+            continue
+        mine = m["meter_id"] == meter_id
+        if mine.any():
+            day = int(m["day"][mine].max())
+            total = float(m["total"][mine].max())
+            if day < last:
+                extra[meter_id] = (last, due_rules.estimated(total, day, last, r["estimated_per_day"]))
+    if not extra:
+        return m
+    ids = np.array(list(extra), dtype=np.int64)
+    days = np.array([d for d, _ in extra.values()], dtype=np.int64)
+    totals = np.array([t for _, t in extra.values()])
+    return {
+        "meter_id": np.concatenate([m["meter_id"], ids]), "day": np.concatenate([m["day"], days]),
+        "meter": np.concatenate([m["meter"], totals]), "total": np.concatenate([m["total"], totals]),
+    }  # fmt: skip
+
+
 def _meters(
-    m: dict[str, np.ndarray], unit_of: np.ndarray, ids: np.ndarray, s: dict[str, np.ndarray], today: date
+    m: dict[str, np.ndarray], meter_of: np.ndarray, ids: np.ndarray, s: dict[str, np.ndarray], today: date
 ) -> tuple[MeterPoints, np.ndarray, np.ndarray, np.ndarray]:
     """Trusted meter points per compartment; use per day; the latest total and its day, samples included."""
-    order = np.lexsort((m["total"], m["day"], m["unit"]))
-    unit, day, total = m["unit"][order], m["day"][order], m["total"][order]
+    order = np.lexsort((m["total"], m["day"], m["meter_id"]))
+    unit, day, total = m["meter_id"][order], m["day"][order], m["total"][order]
     keep = np.ones(len(unit), dtype=bool)
     if len(unit) > 1:
         keep[1:] = (np.diff(unit) != 0) | (np.diff(day) != 0) | (np.diff(total) != 0)
@@ -207,13 +234,13 @@ def _meters(
     by_unit: dict[int, float] = {}
     comp, pday, ptotal = [], [], []
     for c in range(count):
-        span = first.get(int(unit_of[c]))
+        span = first.get(int(meter_of[c]))
         if span is None:
             continue
         a, b = span
-        if int(unit_of[c]) not in by_unit:
-            by_unit[int(unit_of[c])] = due_rules.recent_rate(day[a:b], total[a:b])
-        rate[c] = by_unit[int(unit_of[c])]
+        if int(meter_of[c]) not in by_unit:
+            by_unit[int(meter_of[c])] = due_rules.recent_rate(day[a:b], total[a:b])
+        rate[c] = by_unit[int(meter_of[c])]
         latest[c], latest_day[c] = total[b - 1], day[b - 1]
         comp.append(np.full(b - a, c))
         pday.append(day[a:b])
@@ -241,9 +268,9 @@ def _ordered_samples(s: dict[str, np.ndarray], m: dict[str, np.ndarray]) -> dict
     order = np.lexsort((s["id"], s["total"], s["day"], s["comp"]))
     s = {k: v[order] for k, v in s.items()}
     blank = np.flatnonzero(np.isnan(s["total"]) & np.isnan(s["oil_hours"]))
-    for unit_id in np.unique(s["unit"][blank]):
-        mine = m["unit"] == unit_id
-        at = blank[s["unit"][blank] == unit_id]
+    for unit_id in np.unique(s["meter_id"][blank]):
+        mine = m["meter_id"] == unit_id
+        at = blank[s["meter_id"][blank] == unit_id]
         if mine.sum() >= 2:
             by_day = np.argsort(m["day"][mine], kind="stable")
             days, totals = m["day"][mine][by_day], m["total"][mine][by_day]
@@ -376,6 +403,12 @@ def evaluate_within(
     _write_evaluations(connection, fleet_id, worked, compartments)
     _write_standing(connection, fleet_id, worked, today, compartments)
     _write_baselines(connection, fleet_id, worked, today)
+    touched = None
+    if compartments is not None:
+        mine = set(compartments)
+        touched = sorted({r["unit_id"] for r in loaded.register if r["compartment_id"] in mine})
+    service.refresh(connection, today, touched)
+    learned.refresh(connection, fleet_id, compartments)
     held = int((~loaded.history.samples.usable).sum())
     return {"compartments": len(loaded.compartment_ids), "samples": len(loaded.sample_ids), "held": held}
 

@@ -5,7 +5,10 @@ from __future__ import annotations
 import json
 from dataclasses import asdict
 from datetime import date
+from typing import Any
+from zoneinfo import ZoneInfo
 
+from vornet.core import schools
 from vornet.core.errors import InputError
 from vornet.core.limits import FIXED_LIMITS
 from vornet.store.database import Connection, Database, query
@@ -37,6 +40,43 @@ def only(db: Database) -> str:
     if not known:
         raise InputError("fleet", "there is no fleet yet: import a register file first")
     raise InputError("fleet", f"say which with --fleet NAME: {', '.join(known)}")
+
+
+def check_zone(zone: str) -> str:
+    """A time zone by its IANA name. Raises InputError when there is none of that name."""
+    try:
+        ZoneInfo(zone)
+    except (KeyError, ValueError, OSError):
+        raise InputError("zone", f"{zone[:60]!r} is not a time zone such as Europe/Oslo or UTC") from None
+    return zone
+
+
+def settings(connection: Connection) -> dict[str, Any]:
+    """Name, zone, units of measure and schools of the fleet of this transaction."""
+    row = connection.execute(query("register.fleet")).fetchone()
+    assert row is not None
+    return row
+
+
+def set_settings(
+    connection: Connection, fleet_id: int, by: str, zone: str, measures: str, chosen: dict[str, object]
+) -> None:
+    """Set the fleet's zone, units of measure (si or us) and schools of practice."""
+    if measures not in ("si", "us"):
+        raise InputError("measures", "si or us")
+    was = settings(connection)
+    kept = schools.checked(chosen)
+    connection.execute(
+        query("register.put_settings"), {"zone": check_zone(zone), "measures": measures, "schools": json.dumps(kept)}
+    )
+    audit(connection, fleet_id, by, "settings changed", was["name"], **changed(
+        {"zone": was["zone"], "measures": was["measures"], **was["schools"]}, {"zone": zone, "measures": measures, **kept}))
+
+
+def changed(was: dict[str, Any], now: dict[str, Any]) -> dict[str, list[Any]]:
+    """What differs between two states of a thing, as {field: [was, now]}: what an audit line says of a change."""
+    keys = [k for k in {**was, **now} if was.get(k) != now.get(k)]
+    return {k: [was.get(k), now.get(k)] for k in keys}
 
 
 def find_or_make(db: Database, name: str, zone: str = "UTC", demo: bool = False) -> int:

@@ -12,16 +12,20 @@ from typing import Any
 
 import numpy as np
 
+from vornet.core import schools
 from vornet.core.due import running_total
 from vornet.core.errors import InputError
 from vornet.core.measurands import KEYS, dense
-from vornet.flows import fleets
-from vornet.io import register_file
-from vornet.io.register_file import Problem, RegisterFile
+from vornet.core.volumes import level_missing_l
+from vornet.flows import fleets, service
+from vornet.io import register_file, workbook
+from vornet.io.register_file import Batch, Problem, RegisterFile
 from vornet.store import bulk
 from vornet.store.database import Connection, Database, query
 
 Progress = Callable[[str, int], None]
+#: (unit, day, meter, which of the unit's meters)
+Reading = tuple[int, date, float, int]
 
 
 @dataclass
@@ -50,99 +54,193 @@ def load(
     today: date,
     demo: bool = False,
     zone: str = "UTC",
+    file: str = "",
     progress: Progress = lambda step, rows: None,
 ) -> RegisterReport:
-    """Load or update a fleet from a register file. Raises InputError when the file cannot be read at all."""
-    document = register_file.read(content)
+    """Load or update a fleet from a register file: JSON, or by its name and bytes XLSX, ODS, CSV or ZIP.
+
+    Raises InputError when the file cannot be read at all.
+    """
+    places: dict[str, str] = {}
+    if workbook.looks_flat(file, content):
+        document, places = _from_tables(db, file, content, fleet, today)
+    else:
+        document = register_file.read(content)
     name = fleet or document.fleet
     if not name:
         raise InputError("fleet", 'the file names no fleet: add "fleet" to it or give --fleet NAME')
     fleet_id = fleets.find_or_make(db, name, zone=zone, demo=demo)
     report = RegisterReport(name, problems=document.problems, left_out=document.left_out)
     with db.fleet(fleet_id) as connection:
-        _library(connection, fleet_id, document, report)
-        units = _units(connection, fleet_id, document, report, today)
-        progress("units", len(document.units))
-        _logs(connection, fleet_id, document, report, units, by, progress)
+        take(connection, fleet_id, document, report, by, today, progress)
         counts = {**report.counts, "left_out": len(report.problems)}
         fleets.audit(connection, fleet_id, by, "register imported", name, **counts)
+    if places:
+        report.problems = [workbook.in_the_file(p, places) for p in report.problems]
     return report
+
+
+def _from_tables(
+    db: Database, file: str, content: bytes, fleet: str | None, today: date
+) -> tuple[RegisterFile, dict[str, str]]:
+    """A workbook's or CSV's rows laid over the register there is."""
+    sheets = workbook.read(file, content)
+    name = fleet or sheets.fleet
+    base = dump(db, name, today, history=False) if name and name in fleets.names(db) else {}
+    document, places = workbook.document_of(sheets, base)
+    taken = register_file.understand({"fleet": name, **document})
+    taken.problems = [*sheets.problems, *taken.problems]
+    return taken, places
+
+
+def take(
+    connection: Connection, fleet_id: int, document: RegisterFile, report: RegisterReport, by: str, today: date,
+    progress: Progress = lambda step, rows: None,
+) -> None:  # fmt: skip
+    """Load a register document's rows inside a transaction that is already open."""
+    _settings(connection, document)
+    _library(connection, fleet_id, document, report)
+    units = _units(connection, fleet_id, document, report, by, today)
+    progress("units", len(document.units))
+    _logs(connection, fleet_id, document, report, units, by, progress)
+    service.load(connection, fleet_id, document, report, by)
+    progress("service items", len(document.service_items))
+
+
+def _settings(connection: Connection, document: RegisterFile) -> None:
+    if document.settings is not None:
+        given = document.settings
+        chosen, zone = {}, given.zone
+        try:
+            zone = fleets.check_zone(zone) if zone else None
+            chosen = schools.checked(dict(given.schools))
+        except InputError as error:
+            document.problems.append(Problem("settings", error.field, error.why))
+            zone = None if error.field == "zone" else zone
+        connection.execute(
+            query("register.put_settings"),
+            {"zone": zone, "measures": given.measures, "schools": json.dumps(chosen)},
+        )
 
 
 def _library(connection: Connection, fleet_id: int, document: RegisterFile, report: RegisterReport) -> None:
     depots = sorted({unit.depot for unit, _ in document.units if unit.depot})
     connection.execute(query("register.put_depots"), {"fleet_id": fleet_id, "names": depots})
-    rows = [
-        {
-            "fleet_id": fleet_id, "name": oil.name, "grade": oil.grade, "density_kg_l": oil.density_kg_l,
-            "new_values": dense(oil.new_values()).tolist(), "extra": json.dumps(oil.kept()),
-        }
-        for oil in document.oils
-    ]  # fmt: skip
+    rows = [oil_parameters(fleet_id, oil) for oil in document.oils]
     with connection.cursor() as cursor:
         cursor.executemany(query("register.put_oil"), rows)
+        cursor.executemany(query("register.put_batch"), [
+            {"fleet_id": fleet_id, "oil": oil.name, **batch.model_dump(include=set(Batch.model_fields))}
+            for oil in document.oils for batch in oil.batches
+        ])  # fmt: skip
+        cursor.executemany(query("register.put_template"), [
+            {"fleet_id": fleet_id, "name": t.name, "by": "register file",
+             "content": json.dumps(t.model_dump(exclude={"name"}), default=str)}
+            for _, t in document.templates
+        ])  # fmt: skip
     report.counts["oils"] = len(rows)
 
 
+def oil_parameters(fleet_id: int, oil: register_file.Oil) -> dict[str, object]:
+    """What ``register.put_oil`` binds."""
+    return {
+        "fleet_id": fleet_id, "name": oil.name, "grade": oil.grade, "density_kg_l": oil.density_kg_l,
+        "new_values": dense(oil.new_values()).tolist(), "facts": json.dumps(oil.kept()),
+    }  # fmt: skip
+
+
+def unit_parameters(fleet_id: int, u: register_file.Unit) -> dict[str, object]:
+    """What ``register.put_unit`` binds."""
+    return {
+        "fleet_id": fleet_id, "name": u.unit, "depot": u.depot, "model": u.model, "duty": u.duty,
+        "meter_unit": u.meter_unit, "second_meter_unit": u.second_meter_unit, "estimated_per_day": u.estimated_per_day,
+        "facts": json.dumps(u.kept()),
+    }  # fmt: skip
+
+
+def compartment_parameters(
+    fleet_id: int, unit_id: int, unit: register_file.Unit, c: register_file.Compartment
+) -> dict[str, object]:
+    """What ``register.put_compartment`` binds."""
+    counts = (unit.second_meter_unit or unit.meter_unit) if c.meter_no == 2 else unit.meter_unit
+    return {
+        "fleet_id": fleet_id, "unit_id": unit_id, "name": c.compartment, "kind": c.kind, "fuel": c.fuel,
+        "family": c.family or " ".join(filter(None, [unit.model, c.compartment])) or c.kind,
+        "system_volume_l": c.system_volume_l, "capacity_l": c.capacity_l,
+        "capacity_without_filter_l": c.capacity_without_filter_l, "volume_between_marks_l": c.volume_between_marks_l,
+        "oil": c.oil, "cap_meter": c.cap_km if counts == "km" else c.cap_h, "facts": json.dumps(c.kept()),
+        "meter_no": c.meter_no, "counts": counts, "shared_unit": c.shared_with.unit if c.shared_with else None,
+    }  # fmt: skip
+
+
 def _units(
-    connection: Connection, fleet_id: int, document: RegisterFile, report: RegisterReport, today: date
+    connection: Connection, fleet_id: int, document: RegisterFile, report: RegisterReport, by: str, today: date
 ) -> dict[str, int]:
-    rows = [
-        {
-            "fleet_id": fleet_id, "name": u.unit, "depot": u.depot, "model": u.model, "duty": u.duty,
-            "meter_unit": u.meter_unit, "extra": json.dumps(u.extra),
-        }
-        for u, _ in document.units
-    ]  # fmt: skip
+    rows = [unit_parameters(fleet_id, u) for u, _ in document.units]
     with connection.cursor() as cursor:
         cursor.executemany(query("register.put_unit"), rows)
-    units = {r["name"]: r["unit_id"] for r in connection.execute(query("register.units")).fetchall()}
+    known = {r["name"]: r for r in connection.execute(query("register.units")).fetchall()}
+    units = {name: r["unit_id"] for name, r in known.items()}
     oils = {r["name"] for r in connection.execute(query("register.oils")).fetchall()}
     compartments, wanted = [], []
     dated = {(v.unit, v.compartment) for _, v in document.intervals}
     for i, (unit, mine) in enumerate(document.units):
         for j, c in enumerate(mine):
             where = f"units[{i}].compartments[{j}]"
-            if c.oil and c.oil not in oils:
-                report.problems.append(Problem(where, "oil", f"{c.oil!r} is not in the oil list; left without an oil"))
-            suffix = unit.meter_unit
-            interval = c.interval_km if suffix == "km" else c.interval_h
-            cap = c.cap_km if suffix == "km" else c.cap_h
-            other = c.interval_h if suffix == "km" else c.interval_km
-            if other and not interval:
-                other_name = "interval_h" if suffix == "km" else "interval_km"
-                report.problems.append(
-                    Problem(where, other_name, f"the unit counts {suffix}: give interval_{suffix}; left without one")
-                )
-            family = c.family or " ".join(filter(None, [unit.model, c.compartment])) or c.kind
-            compartments.append(
-                {
-                    "fleet_id": fleet_id, "unit_id": units[unit.unit], "name": c.compartment, "kind": c.kind,
-                    "fuel": c.fuel, "family": family, "system_volume_l": c.system_volume_l,
-                    "capacity_l": c.capacity_l, "capacity_without_filter_l": c.capacity_without_filter_l,
-                    "volume_between_marks_l": c.volume_between_marks_l, "oil": c.oil, "cap_meter": cap,
-                    "extra": json.dumps(c.extra),
-                }
-            )  # fmt: skip
+            row = compartment_parameters(fleet_id, units[unit.unit], unit, c)
+            report.problems.extend(_doubtful(where, unit, c, str(row["counts"]), oils, units))
+            interval = c.interval_km if row["counts"] == "km" else c.interval_h
+            compartments.append(row)
             if (interval or c.interval_days) and (unit.unit, c.compartment) not in dated:
                 wanted.append((units[unit.unit], c.compartment, interval, c.interval_days))
     with connection.cursor() as cursor:
         cursor.executemany(query("register.put_compartment"), compartments)
+    connection.execute(query("register.recount"))
+    states = [
+        {"fleet_id": fleet_id, "unit_id": units[u.unit], "on_day": s.on, "state": s.state, "note": s.note, "by": by}
+        for u, _ in document.units for s in u.states
+    ]  # fmt: skip
+    with connection.cursor() as cursor:
+        cursor.executemany(query("register.put_state"), states)
+    connection.execute(query("register.refresh_states"), {"today": today})
     ids = {(r["unit_id"], r["name"]): r["compartment_id"] for r in _compartments(connection, today)}
+    put_intervals(connection, fleet_id, [(ids[(u, n)], meter, days) for u, n, meter, days in wanted], "register file", today)
+    report.counts["units"], report.counts["compartments"] = len(rows), len(compartments)
+    return units
+
+
+def _doubtful(
+    where: str, unit: register_file.Unit, c: register_file.Compartment, counts: str, oils: set[str], units: dict[str, int]
+) -> Iterable[Problem]:
+    """What is wrong with a compartment that still goes in."""
+    if c.oil and c.oil not in oils:
+        yield Problem(where, "oil", f"{c.oil!r} is not in the oil list; left without an oil")
+    for band in c.oils:
+        if band.oil not in oils:
+            yield Problem(where, "oils", f"{band.oil!r} is not in the oil list; kept by name")
+    given, other = (c.interval_km, c.interval_h) if counts == "km" else (c.interval_h, c.interval_km)
+    if other and not given:
+        name = "interval_h" if counts == "km" else "interval_km"
+        yield Problem(where, name, f"the unit counts {counts}: give interval_{counts}; left without one")
+    if c.shared_with and c.shared_with.unit not in units:
+        yield Problem(where, "shared_with", f"there is no unit named {c.shared_with.unit!r}; left as this unit's own")
+
+
+def put_intervals(
+    connection: Connection, fleet_id: int, wanted: list[tuple[int, float | None, int | None]], by: str, today: date
+) -> None:
+    """Intervals as a register says them: a new version where the register says something new."""
     said = {
         r["compartment_id"]: (r["meter"], r["days"])
         for r in connection.execute(query("register.register_intervals")).fetchall()
     }
     versions = []
-    for unit_id, name, meter, days in wanted:
-        compartment_id = ids[(unit_id, name)]
+    for compartment_id, meter, days in wanted:
         if said.get(compartment_id) != (meter, days):
             since = today if compartment_id in said else fleets.ALWAYS
-            versions.append(_interval(fleet_id, compartment_id, since, meter, days, "register", "register file", ""))
+            versions.append(_interval(fleet_id, compartment_id, since, meter, days, "register", by, ""))
     with connection.cursor() as cursor:
         cursor.executemany(query("register.put_interval"), versions)
-    report.counts["units"], report.counts["compartments"] = len(rows), len(compartments)
-    return units
 
 
 def _interval(
@@ -207,15 +305,22 @@ def _logs(
     for i, change in document.meter_changes:
         unit_id = unit_of(f"meter_changes[{i}]", change.unit)
         if unit_id is not None:
-            changes.append({"fleet_id": fleet_id, "unit_id": unit_id, "on_day": change.on, "old": change.old, "new": change.new})
+            changes.append({
+                "fleet_id": fleet_id, "unit_id": unit_id, "on_day": change.on, "meter_no": change.meter_no,
+                "old": change.old, "new": change.new,
+            })  # fmt: skip
     with connection.cursor() as cursor:
         cursor.executemany(query("register.put_meter_change"), changes)
 
-    readings: dict[tuple[int, date, float], str] = {}
+    second = {r["unit_id"] for r in connection.execute(query("register.units")).fetchall() if r["second_meter_unit"]}
+    readings: dict[Reading, str] = {}
     for i, reading in document.readings:
         unit_id = unit_of(f"readings[{i}]", reading.unit)
-        if unit_id is not None:
-            readings[(unit_id, reading.on, reading.meter)] = f"readings[{i}]"
+        if unit_id is not None and reading.meter_no == 2 and unit_id not in second:
+            why = f"unit {reading.unit!r} has one meter"
+            report.problems.append(Problem(f"readings[{i}]", "meter_no", why))
+        elif unit_id is not None:
+            readings[(unit_id, reading.on, reading.meter, reading.meter_no)] = f"readings[{i}]"
 
     drains: dict[tuple[int, date], tuple[str, int, list[object]]] = {}
     for i, drain in document.drains:
@@ -233,10 +338,10 @@ def _logs(
             why = f"{drain.oil!r} is not in the oil list; taken as the usual one"
             report.problems.append(Problem(where, "oil", why))
         kind = drain.volume_out_kind or ("unknown" if drain.volume_out_l is None else "measured")
-        drains[(c["compartment_id"], drain.on)] = (where, c["unit_id"], [
+        drains[(c["compartment_id"], drain.on)] = (where, c["meter_id"], [
             c["compartment_id"], drain.on, drain.meter, drain.volume_out_l, kind, drain.level_missing_l,
             drain.volume_in_l, oils.get(drain.oil or ""), drain.filter_changed, drain.magnet_grade, drain.air_filter,
-            drain.sample_no, drain.note, json.dumps(drain.extra),
+            drain.sample_no, drain.note, json.dumps(drain.kept()),
         ])  # fmt: skip
 
     bad = _meters_going_back(connection, readings, drains, report)
@@ -260,7 +365,7 @@ def _logs(
             report.problems.append(Problem(where, "litres", why))
             continue
         key = (c["compartment_id"], top_up.on, top_up.meter)
-        top_ups[key] = [*key, top_up.litres, json.dumps(top_up.extra)]
+        top_ups[key] = [*key, top_up.litres, json.dumps(top_up.kept())]
     report.counts["top_ups"] = bulk.append(connection, bulk.TOP_UPS, fleet_id, top_ups.values(), by, "register file")[0]
     progress("top-ups", len(top_ups))
 
@@ -269,7 +374,10 @@ def _logs(
         c = compartment_of(f"level_checks[{i}]", check)
         if c is not None:
             at = (c["compartment_id"], check.on, check.meter)
-            checks[at] = [*at, check.level_missing_l, json.dumps(check.extra)]
+            missing, marks = check.level_missing_l, c["volume_between_marks_l"]
+            if missing is None and check.reading is not None and marks:
+                missing = level_missing_l(check.reading, marks)
+            checks[at] = [*at, missing, json.dumps(check.kept())]
     report.counts["level_checks"] = bulk.append(
         connection, bulk.LEVEL_CHECKS, fleet_id, checks.values(), by, "register file")[0]  # fmt: skip
     events: dict[tuple, list[object]] = {}
@@ -310,36 +418,36 @@ def _put_intervals(
         cursor.executemany(query("register.put_interval"), rows)
 
 
-def changes_by_unit(connection: Connection) -> dict[int, list[tuple[int, float, float]]]:
-    """Meter replacements per unit as (ordinal day, old, new), oldest first."""
+def changes_by_meter(connection: Connection) -> dict[int, list[tuple[int, float, float]]]:
+    """Meter replacements by meter (unit_id · 2, one more for a unit's second) as (ordinal day, old, new), oldest first."""
     out: dict[int, list[tuple[int, float, float]]] = defaultdict(list)
     for r in connection.execute(query("register.meter_changes")).fetchall():
-        out[r["unit_id"]].append((r["on_day"].toordinal(), r["old_meter"], r["new_meter"]))
+        out[r["meter_id"]].append((r["on_day"].toordinal(), r["old_meter"], r["new_meter"]))
     return out
 
 
 def _meters_going_back(
     connection: Connection,
-    readings: dict[tuple[int, date, float], str],
+    readings: dict[Reading, str],
     drains: dict[tuple[int, date], tuple[str, int, list[object]]],
     report: RegisterReport,
 ) -> set[str]:
     """Rows whose meter goes back; each is reported once, against the figure it contradicts."""
-    changes = changes_by_unit(connection)
+    changes = changes_by_meter(connection)
     points: dict[int, list[tuple[int, float, str]]] = defaultdict(list)
 
-    def add(unit_id: int, on: date, meter: float, where: str) -> None:
+    def add(meter_id: int, on: date, meter: float, where: str) -> None:
         ordinal = on.toordinal()
-        points[unit_id].append((ordinal, running_total(meter, ordinal, changes.get(unit_id, [])), where))
+        points[meter_id].append((ordinal, running_total(meter, ordinal, changes.get(meter_id, [])), where))
 
-    touched = {u for u, _, _ in readings} | {u for _, u, _ in drains.values()}
+    touched = {u * 2 + n - 1 for u, _, _, n in readings} | {m for _, m, _ in drains.values()}
     for r in connection.execute(query("register.meter_points")).fetchall():
-        if r["unit_id"] in touched:
-            add(r["unit_id"], r["on_day"], r["meter"], "")
-    for (unit_id, on, meter), where in readings.items():
-        add(unit_id, on, meter, where)
-    for (_, on), (where, unit_id, row) in drains.items():
-        add(unit_id, on, float(row[2]), where)  # type: ignore[arg-type]
+        if r["meter_id"] in touched:
+            add(r["meter_id"], r["on_day"], r["meter"], "")
+    for (unit_id, on, meter, meter_no), where in readings.items():
+        add(unit_id * 2 + meter_no - 1, on, meter, where)
+    for (_, on), (where, meter_id, row) in drains.items():
+        add(meter_id, on, float(row[2]), where)  # type: ignore[arg-type]
     bad = set()
     for mine in points.values():
         mine.sort(key=lambda p: (p[0], p[1]))
@@ -356,34 +464,31 @@ def _meters_going_back(
     return bad
 
 
-def dump(db: Database, fleet: str, today: date) -> dict[str, Any]:
-    """The whole register in the shape ``load`` reads."""
+def dump(db: Database, fleet: str, today: date, history: bool = True) -> dict[str, Any]:
+    """The whole register in the shape ``load`` reads; without ``history`` only oils and units."""
     fleet_id = fleets.find(db, fleet)
     with db.fleet(fleet_id) as connection:
 
         def rows(name: str) -> list[dict[str, Any]]:
             return connection.execute(query(f"register.{name}")).fetchall()
 
-        compartments: dict[int, list[dict[str, Any]]] = defaultdict(list)
-        for c in _compartments(connection, today):
-            compartments[c["unit_id"]].append(_compartment_out(c))
+        if not history:
+            return {"fleet": fleet, "oils": oils_out(connection), "units": units_out(connection, today)}
+        settings = rows("fleet")[0]
         document: dict[str, Any] = {
             "fleet": fleet,
-            "oils": [_oil_out(o) for o in rows("oils")],
-            "units": [
-                _some({
-                    "unit": u["name"], "depot": u["depot"], "model": u["model"], "duty": u["duty"],
-                    "meter_unit": u["meter_unit"], **u["extra"], "compartments": compartments[u["unit_id"]],
-                })
-                for u in rows("units")
-            ],
+            "settings": _some({k: settings[k] for k in ("measures", "zone", "schools")}),
+            "oils": oils_out(connection),
+            "units": units_out(connection, today),
             "meter_changes": [
-                {"unit": r["unit"], "on": r["on_day"].isoformat(), "old": r["old_meter"], "new": r["new_meter"]}
+                {"unit": r["unit"], "on": r["on_day"].isoformat(), **_which(r), "old": r["old_meter"], "new": r["new_meter"]}
                 for r in rows("meter_changes")
             ],
             "readings": [
-                {"unit": r["unit"], "on": r["on_day"].isoformat(), "meter": r["meter"]} for r in rows("readings")
+                {"unit": r["unit"], "on": r["on_day"].isoformat(), "meter": r["meter"], **_which(r)} for r in rows("readings")
             ],
+            **service.dump(connection),
+            "templates": [{"name": r["name"], **r["content"]} for r in rows("templates")],
         }  # fmt: skip
         for name in ("drains", "top_ups", "level_checks", "events"):
             document[name] = [_log_out(r) for r in rows(name)]
@@ -398,16 +503,53 @@ def dump(db: Database, fleet: str, today: date) -> dict[str, Any]:
     return document
 
 
+def units_out(connection: Connection, today: date, only: list[int] | None = None) -> list[dict[str, Any]]:
+    """Units with their compartments as a register file says them; ``only`` these unit ids."""
+    compartments: dict[int, list[dict[str, Any]]] = defaultdict(list)
+    for c in _compartments(connection, today):
+        compartments[c["unit_id"]].append(compartment_out(c))
+    states: dict[int, list[dict[str, Any]]] = defaultdict(list)
+    for s in connection.execute(query("register.states"), {"unit_id": None}).fetchall():
+        states[s["unit_id"]].append(_some({"on": s["on_day"].isoformat(), "state": s["state"], "note": s["note"]}))
+    return [
+        _some({
+            "unit": u["name"], "depot": u["depot"], "model": u["model"], "duty": u["duty"],
+            "meter_unit": u["meter_unit"], "second_meter_unit": u["second_meter_unit"],
+            "estimated_per_day": u["estimated_per_day"], **u["facts"], "states": states[u["unit_id"]],
+        }) | {"compartments": compartments[u["unit_id"]]}
+        for u in connection.execute(query("register.units")).fetchall()
+        if only is None or u["unit_id"] in only
+    ]  # fmt: skip
+
+
+def oils_out(connection: Connection) -> list[dict[str, Any]]:
+    """Oils with their batches as a register file says them."""
+    batches: dict[int, list[dict[str, Any]]] = defaultdict(list)
+    for b in connection.execute(query("register.batches"), {"oil_id": None}).fetchall():
+        on = b["received_on"].isoformat() if b["received_on"] else None
+        batches[b["oil_id"]].append(_some({
+            "batch": b["batch"], "received_on": on, "litres": b["litres"], "sample_no": b["sample_no"], "note": b["note"],
+        }))  # fmt: skip
+    return [
+        oil_out(o) | ({"batches": batches[o["oil_id"]]} if batches[o["oil_id"]] else {})
+        for o in connection.execute(query("register.oils")).fetchall()
+    ]
+
+
+def _which(r: dict[str, Any]) -> dict[str, int]:
+    return {"meter_no": 2} if r["meter_no"] == 2 else {}
+
+
 def _some(row: dict[str, Any]) -> dict[str, Any]:
-    return {k: v for k, v in row.items() if v is not None and v != ""}
+    return {k: v for k, v in row.items() if v not in (None, "", [], {})}
 
 
-def _oil_out(o: dict[str, Any]) -> dict[str, Any]:
+def oil_out(o: dict[str, Any]) -> dict[str, Any]:
     values = {k: v for k, v in zip(KEYS, o["new_values"], strict=False) if not np.isnan(v)}
-    return _some({"name": o["name"], "grade": o["grade"], "density_kg_l": o["density_kg_l"], **values, **o["extra"]})
+    return _some({"name": o["name"], "grade": o["grade"], "density_kg_l": o["density_kg_l"], **values, **o["facts"]})
 
 
-def _compartment_out(c: dict[str, Any]) -> dict[str, Any]:
+def compartment_out(c: dict[str, Any]) -> dict[str, Any]:
     suffix = c["meter_unit"]
     return _some({
         "compartment": c["name"], "kind": c["kind"], "fuel": c["fuel"], "family": c["family"],
@@ -415,7 +557,8 @@ def _compartment_out(c: dict[str, Any]) -> dict[str, Any]:
         "capacity_without_filter_l": c["capacity_without_filter_l"],
         "volume_between_marks_l": c["volume_between_marks_l"], "oil": c["oil"],
         f"interval_{suffix}": c["interval_meter"], f"cap_{suffix}": c["cap_meter"],
-        "interval_days": c["interval_days"], **c["extra"],
+        "interval_days": c["interval_days"], "meter_no": 2 if c["meter_no"] == 2 else None,
+        "shared_with": {"unit": c["shared_unit"]} if c["shared_unit"] else None, **c["facts"],
     })  # fmt: skip
 
 

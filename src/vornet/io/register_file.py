@@ -12,32 +12,42 @@ from dataclasses import dataclass, field
 from datetime import date
 from typing import Annotated, Any, Literal, TypeVar
 
-from pydantic import BaseModel, ConfigDict, Field, StringConstraints, ValidationError, model_validator
+from pydantic import Field, ValidationError, field_validator, model_validator
 
 from vornet.core.errors import InputError
 from vornet.core.measurands import KEYS
+from vornet.io.equipment import Facts, Name, NotNegative, Positive, Row, ServiceItem, Words
 
-Name = Annotated[str, StringConstraints(strip_whitespace=True, min_length=1, max_length=120)]
-Positive = Annotated[float, Field(gt=0, le=1e7)]
-NotNegative = Annotated[float, Field(ge=0, le=1e9)]
 Kind = Literal[
     "engine", "gearbox", "primary", "final_drive", "differential", "axle", "hydraulics", "compressor", "other"
 ]
 Fuel = Literal["diesel", "gas", "biogas", "heavy", "petrol", "none"]
+AirFilter = Literal["clean", "dusty", "blocked", "leaking"]
+State = Literal["in_service", "laid_up", "retired"]
+LevelReading = Annotated[float, Field(ge=-2, le=3)]
+"""A level between the marks: 0 at MIN, 1 at MAX."""
 
 
-class _Row(BaseModel):
-    model_config = ConfigDict(extra="allow", allow_inf_nan=False)
-
-    @property
-    def extra(self) -> dict[str, Any]:
-        return dict(self.model_extra or {})
+def _kept(row: Row, columns: frozenset[str]) -> dict[str, Any]:
+    """What a row says beyond the columns, as it goes into jsonb: nothing unset, nothing empty."""
+    given = row.model_dump(mode="json", exclude_unset=True, exclude=set(columns))
+    return {k: v for k, v in given.items() if v not in (None, "", [], {})}
 
 
-class Oil(_Row):
+class Batch(Row):
+    batch: Name
+    received_on: date | None = None
+    litres: Positive | None = None
+    sample_no: str | None = None
+    note: str = ""
+
+
+class Oil(Row):
     name: Name
     grade: str | None = None
     density_kg_l: Annotated[float, Field(ge=0.5, le=1.5)] | None = None
+    approvals: list[Name] = []
+    batches: list[Batch] = []
 
     @model_validator(mode="after")
     def _values_are_numbers(self) -> Oil:
@@ -53,14 +63,28 @@ class Oil(_Row):
         return {k: float(v) for k, v in self.extra.items() if k in KEYS and v is not None}
 
     def kept(self) -> dict[str, Any]:
-        return {k: v for k, v in self.extra.items() if k not in KEYS}
+        return _kept(self, frozenset({"name", "grade", "density_kg_l", "batches", *KEYS}))
 
 
-class Compartment(_Row):
+class SharedWith(Row):
+    """A sump that two units share: the other unit, so that both meters are named."""
+
+    unit: Name
+
+
+_COMPARTMENT_COLUMNS = frozenset({
+    "compartment", "kind", "fuel", "family", "system_volume_l", "capacity_l", "capacity_without_filter_l",
+    "volume_between_marks_l", "oil", "interval_h", "interval_km", "cap_h", "cap_km", "interval_days", "meter_no", "shared_with",
+})  # fmt: skip
+
+
+class Compartment(Facts):
     compartment: Name
     kind: Kind
     fuel: Fuel | None = None
     family: Name | None = None
+    meter_no: Literal[1, 2] = 1
+    shared_with: SharedWith | None = None
     system_volume_l: Positive | None = None
     capacity_l: Positive | None = None
     capacity_without_filter_l: Positive | None = None
@@ -72,46 +96,106 @@ class Compartment(_Row):
     cap_km: Positive | None = None
     interval_days: Annotated[int, Field(gt=0, le=20000)] | None = None
 
+    @field_validator("interval_h", "interval_km", "interval_days", "cap_h", "cap_km", mode="before")
+    @classmethod
+    def _not_zero(cls, value: Any) -> Any:
+        if isinstance(value, int | float) and not isinstance(value, bool) and value == 0:
+            raise ValueError("an interval of zero is always due: leave it out, or give a length")
+        return value
+
     @model_validator(mode="after")
     def _volumes_fit(self) -> Compartment:
         with_filter, without = self.capacity_l, self.capacity_without_filter_l
         if with_filter and without and without > with_filter:
             raise ValueError(
-                f"capacity_without_filter_l {without:g} is above capacity_l {with_filter:g}: the filter adds to it"
+                f"capacity_without_filter_l {without:g} L is above capacity_l {with_filter:g} L: the filter adds to it"
             )
         if self.system_volume_l and with_filter and with_filter > self.system_volume_l * 1.02:
-            raise ValueError(f"capacity_l {with_filter:g} is above system_volume_l {self.system_volume_l:g}")
-        if self.volume_between_marks_l and self.system_volume_l and self.volume_between_marks_l > self.system_volume_l:
-            raise ValueError("volume_between_marks_l is more than the system holds")
+            raise ValueError(f"capacity_l {with_filter:g} L is above system_volume_l {self.system_volume_l:g} L")
+        holds = self.system_volume_l or with_filter
+        if self.volume_between_marks_l and holds and self.volume_between_marks_l > holds:
+            raise ValueError(
+                f"volume_between_marks_l {self.volume_between_marks_l:g} L is more than the {holds:g} L that the sump holds"
+            )
+        points = [p.litres for p in self.fill_points if p.litres]
+        if holds and points and sum(points) > holds * 1.02:
+            raise ValueError(f"fill_points add up to {sum(points):g} L, more than the {holds:g} L that the sump holds")
         return self
 
+    def kept(self) -> dict[str, Any]:
+        return _kept(self, _COMPARTMENT_COLUMNS)
 
-class Unit(_Row):
+
+class UnitState(Row):
+    on: date
+    state: State
+    note: str = ""
+
+
+_UNIT_COLUMNS = frozenset({
+    "unit", "depot", "model", "duty", "meter_unit", "second_meter_unit", "estimated_per_day", "states", "compartments",
+})  # fmt: skip
+
+
+class Unit(Row):
     unit: Name
     depot: Name | None = None
     model: str | None = None
     duty: str | None = None
     meter_unit: Literal["h", "km"] = "h"
+    second_meter_unit: Literal["h", "km"] | None = None
+    estimated_per_day: Annotated[float, Field(gt=0, le=5000)] | None = None
+    serial: str | None = None
+    year: Annotated[int, Field(ge=1900, le=2200)] | None = None
+    plate: str | None = None
+    access: Words | None = None
+    states: list[UnitState] = []
     compartments: list[Any] = []
 
+    @model_validator(mode="after")
+    def _hours_in_a_day(self) -> Unit:
+        if self.estimated_per_day and self.meter_unit == "h" and self.estimated_per_day > 24:
+            raise ValueError(f"estimated_per_day {self.estimated_per_day:g} h is more than a day has")
+        return self
 
-class Reading(_Row):
+    def kept(self) -> dict[str, Any]:
+        return _kept(self, _UNIT_COLUMNS)
+
+
+class Reading(Row):
     unit: Name
     on: date
     meter: NotNegative
+    meter_no: Literal[1, 2] = 1
+
+    @model_validator(mode="before")
+    @classmethod
+    def _one_meter(cls, row: Any) -> Any:
+        if isinstance(row, dict):
+            several = isinstance(row.get("meter"), list) or {"meter_h", "meter_km"} <= set(row) or "meter_2" in row
+            if several:
+                raise ValueError("two meters on one reading: give one row for each, with meter_no 1 or 2")
+        return row
 
 
-class MeterChange(_Row):
+class MeterChange(Row):
     unit: Name
     on: date
     old: NotNegative
     new: NotNegative
+    meter_no: Literal[1, 2] = 1
 
 
-class _At(_Row):
+class _At(Row):
     unit: Name
     compartment: Name
     on: date
+
+
+_DRAIN_COLUMNS = frozenset({
+    "unit", "compartment", "on", "meter", "volume_out_l", "volume_out_kind", "level_missing_l", "volume_in_l", "oil",
+    "filter_changed", "magnet_grade", "air_filter", "sample_no", "note",
+})  # fmt: skip
 
 
 class Drain(_At):
@@ -123,19 +207,45 @@ class Drain(_At):
     oil: Name | None = None
     filter_changed: bool | None = None
     magnet_grade: Annotated[int, Field(ge=0, le=4)] | None = None
-    air_filter: Literal["clean", "dusty", "blocked", "leaking"] | None = None
+    air_filter: AirFilter | None = None
     sample_no: str | None = None
     note: str = ""
+    reading_before: LevelReading | None = None
+    reading_after: LevelReading | None = None
+    ambient_c: Annotated[float, Field(ge=-60, le=70)] | None = None
+    batch: Name | None = None
+    concession: str | None = None
+
+    def kept(self) -> dict[str, Any]:
+        return _kept(self, _DRAIN_COLUMNS)
 
 
 class TopUp(_At):
     meter: NotNegative
     litres: Positive
+    reading_before: LevelReading | None = None
+    reading_after: LevelReading | None = None
+    oil: Name | None = None
+    ambient_c: Annotated[float, Field(ge=-60, le=70)] | None = None
+    concession: str | None = None
+
+    def kept(self) -> dict[str, Any]:
+        return _kept(self, frozenset({"unit", "compartment", "on", "meter", "litres"}))
 
 
 class LevelCheck(_At):
     meter: NotNegative | None = None
-    level_missing_l: Annotated[float, Field(ge=-1e4, le=1e7)]
+    level_missing_l: Annotated[float, Field(ge=-1e4, le=1e7)] | None = None
+    reading: LevelReading | None = None
+
+    @model_validator(mode="after")
+    def _says_something(self) -> LevelCheck:
+        if self.level_missing_l is None and self.reading is None:
+            raise ValueError("level_missing_l or reading is needed")
+        return self
+
+    def kept(self) -> dict[str, Any]:
+        return _kept(self, frozenset({"unit", "compartment", "on", "meter", "level_missing_l"}))
 
 
 class Event(_At):
@@ -148,7 +258,35 @@ class Event(_At):
     note: str = ""
 
 
-class Interval(_Row):
+class ServiceRecord(Row):
+    """A service item seen to: done, only looked at (condition), or not done; with what was read."""
+
+    unit: Name
+    compartment: Name | None = None
+    item: Name
+    on: date
+    meter: NotNegative | None = None
+    outcome: Literal["done", "looked_at", "not_done"] = "done"
+    reading: dict[str, Any] = {}
+    note: str = ""
+
+
+class Template(Row):
+    """A pattern for new units: ``unit`` facts, ``compartments`` and ``service_items`` without names of a unit."""
+
+    name: Name
+    unit: dict[str, Any] = {}
+    compartments: list[dict[str, Any]] = []
+    service_items: list[dict[str, Any]] = []
+
+
+class Settings(Row):
+    measures: Literal["si", "us"] = "si"
+    zone: str | None = None
+    schools: dict[str, str] = {}
+
+
+class Interval(Row):
     """An interval of the past or the present: ``on`` is the day it took effect."""
 
     unit: Name
@@ -188,14 +326,18 @@ class RegisterFile:
     level_checks: list[tuple[int, LevelCheck]] = field(default_factory=list)
     events: list[tuple[int, Event]] = field(default_factory=list)
     intervals: list[tuple[int, Interval]] = field(default_factory=list)
+    service_items: list[tuple[int, ServiceItem]] = field(default_factory=list)
+    service_records: list[tuple[int, ServiceRecord]] = field(default_factory=list)
+    templates: list[tuple[int, Template]] = field(default_factory=list)
+    settings: Settings | None = None
     problems: list[Problem] = field(default_factory=list)
     left_out: list[str] = field(default_factory=list)
 
 
-_Model = TypeVar("_Model", bound=_Row)
+_Model = TypeVar("_Model", bound=Row)
 
 
-def _plain(error: dict[str, Any]) -> tuple[str, str]:
+def plain(error: dict[str, Any]) -> tuple[str, str]:
     place = ".".join(str(p) for p in error["loc"])
     if error["type"] == "missing":
         return place, "is missing"
@@ -226,13 +368,14 @@ def _check(row: Any, where: str, model: type[_Model], out: RegisterFile) -> _Mod
         return model.model_validate(row)
     except ValidationError as error:
         for one in error.errors(include_url=False)[:5]:
-            field_name, why = _plain(dict(one))
+            field_name, why = plain(dict(one))
             out.problems.append(Problem(where, field_name, why))
         return None
 
 
 _KNOWN = {
     "fleet", "oils", "units", "readings", "meter_changes", "drains", "top_ups", "level_checks", "events", "intervals",
+    "service_items", "service_records", "templates", "settings",
 }  # fmt: skip
 
 
@@ -245,6 +388,11 @@ def read(content: bytes) -> RegisterFile:
     except (json.JSONDecodeError, RecursionError) as error:
         at = f" (line {error.lineno}, column {error.colno})" if isinstance(error, json.JSONDecodeError) else ""
         raise InputError("file", f"is not JSON{at}") from None
+    return understand(document)
+
+
+def understand(document: Any) -> RegisterFile:
+    """The rows of a register document, checked one by one. Raises InputError when it is not one at all."""
     if not isinstance(document, dict):
         raise InputError("file", "must hold one JSON object with fleet, oils, units, …")
     if not _KNOWN & set(document):
@@ -257,11 +405,17 @@ def read(content: bytes) -> RegisterFile:
         f"{key}: not read yet ({len(value)} entries)" if isinstance(value, list) else f"{key}: not read yet"
         for key, value in document.items() if key not in _KNOWN
     ]  # fmt: skip
+    if document.get("settings") is not None:
+        out.settings = _check(document["settings"], "settings", Settings, out)
     out.oils = [o for _, o in _rows(document, "oils", Oil, out)]
     for i, unit in _rows(document, "units", Unit, out):
         good = []
         for j, row in enumerate(unit.compartments):
             compartment = _check(row, f"units[{i}].compartments[{j}]", Compartment, out)
+            if compartment is not None and compartment.meter_no == 2 and unit.second_meter_unit is None:
+                why = f"unit {unit.unit!r} has one meter: give it second_meter_unit, or leave this out"
+                out.problems.append(Problem(f"units[{i}].compartments[{j}]", "meter_no", why))
+                compartment = None
             if compartment is not None:
                 good.append(compartment)
         out.units.append((unit, good))
@@ -272,4 +426,7 @@ def read(content: bytes) -> RegisterFile:
     out.level_checks = list(_rows(document, "level_checks", LevelCheck, out))
     out.events = list(_rows(document, "events", Event, out))
     out.intervals = list(_rows(document, "intervals", Interval, out))
+    out.service_items = list(_rows(document, "service_items", ServiceItem, out))
+    out.service_records = list(_rows(document, "service_records", ServiceRecord, out))
+    out.templates = list(_rows(document, "templates", Template, out))
     return out

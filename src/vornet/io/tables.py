@@ -8,7 +8,7 @@ import json
 from collections.abc import Sequence
 from typing import Any
 
-_FORMULA = ("=", "+", "-", "@", "\t", "\r")
+FORMULA = ("=", "+", "-", "@", "\t", "\r")
 
 
 def cell(value: Any) -> Any:
@@ -17,7 +17,7 @@ def cell(value: Any) -> Any:
         return ""
     if isinstance(value, dict | list):
         value = json.dumps(value, ensure_ascii=False)
-    if isinstance(value, str) and value.startswith(_FORMULA):
+    if isinstance(value, str) and value.startswith(FORMULA):
         return "'" + value
     return value
 

@@ -72,8 +72,8 @@ class Log:
     types: dict[str, str]
 
 
-READINGS = Log("meter_reading", "reading_id", ("unit_id", "on_day", "meter"), (), {
-    "unit_id": "bigint", "on_day": "date", "meter": "double precision"})  # fmt: skip
+READINGS = Log("meter_reading", "reading_id", ("unit_id", "on_day", "meter", "meter_no"), (), {
+    "unit_id": "bigint", "on_day": "date", "meter": "double precision", "meter_no": "smallint"})  # fmt: skip
 DRAINS = Log(
     "drain", "drain_id", ("compartment_id", "on_day"),
     ("meter", "volume_out_l", "volume_out_kind", "level_missing_l", "volume_in_l", "oil_id", "filter_changed",
@@ -97,6 +97,12 @@ EVENTS = Log(
     {"compartment_id": "bigint", "on_day": "date", "kind": "text", "meter": "double precision",
      "litres_out": "double precision", "litres_in": "double precision", "filter_changed": "boolean",
      "serial": "text", "note": "text", "extra": "jsonb"},
+)  # fmt: skip
+
+
+RECORDS = Log(
+    "service_record", "record_id", ("item_id", "on_day"), ("meter", "outcome", "reading", "note"),
+    {"item_id": "bigint", "on_day": "date", "meter": "double precision", "outcome": "text", "reading": "jsonb", "note": "text"},
 )  # fmt: skip
 
 

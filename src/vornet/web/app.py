@@ -16,11 +16,11 @@ from fastapi.staticfiles import StaticFiles
 from starlette.exceptions import HTTPException
 
 from vornet import __version__
-from vornet.api import calculators
+from vornet.api import calculators, exchange
 from vornet.core.errors import InputError
 from vornet.flows import calc, people
 from vornet.store.database import Database
-from vornet.web import board, compartment, drain, lab, signin
+from vornet.web import admin, board, compartment, drain, lab, library, plan, signin, unit
 from vornet.web.pages import render
 
 # tracebacks without local values: those can hold what people typed
@@ -33,7 +33,7 @@ POLICY = (
     "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; "
     "connect-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'"
 )
-OPEN_PATHS = ("/sign-in", "/static/", "/api/v1/calc/", "/api/v1/openapi.json", "/healthy")
+OPEN_PATHS = ("/sign-in", "/set-up", "/static/", "/api/v1/calc/", "/api/v1/openapi.json", "/healthy")
 DIST = Path(str(files("vornet.web"))) / "static" / "dist"
 
 
@@ -42,9 +42,10 @@ def create_app(db: Database, today: date | None = None, demo: bool = False) -> F
     app = FastAPI(title="Vornet", version=__version__, docs_url=None, redoc_url=None, openapi_url=None)
     app.state.db, app.state.fixed_today, app.state.demo = db, today, demo
     app.mount("/static", StaticFiles(directory=DIST, check_dir=False), name="static")
-    for module in (signin, board, compartment, drain, lab):
+    for module in (signin, board, compartment, drain, lab, plan, unit, library, admin):
         app.include_router(module.router, include_in_schema=False)
     app.include_router(calculators.router)
+    app.include_router(exchange.router)
 
     @app.get("/healthy", include_in_schema=False)
     def healthy() -> dict[str, str]:
@@ -64,11 +65,17 @@ def create_app(db: Database, today: date | None = None, demo: bool = False) -> F
         path = request.url.path
         request.state.visitor = None
         token = request.cookies.get(signin.COOKIE)
-        if token and not path.startswith("/static/"):
+        bearer = request.headers.get("Authorization", "")
+        if bearer[:7].lower() == "bearer " and path.startswith("/api/"):
+            request.state.visitor = people.bearer(db, bearer[7:].strip())
+        elif token and not path.startswith("/static/"):
             request.state.visitor = people.visitor(db, token)
         if request.state.visitor is None and not path.startswith(OPEN_PATHS):
-            if request.headers.get("HX-Request"):
-                response: Response = Response(status_code=401, headers={"HX-Redirect": "/sign-in"})
+            if path.startswith("/api/"):
+                response: Response = calculators.problem(401, "Who is asking", "sign in, or send a token that has not ended")
+                response.headers["WWW-Authenticate"] = "Bearer"
+            elif request.headers.get("HX-Request"):
+                response = Response(status_code=401, headers={"HX-Redirect": "/sign-in"})
             else:
                 response = RedirectResponse(f"/sign-in?to={path}", status_code=303)
         else:

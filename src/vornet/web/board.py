@@ -7,12 +7,12 @@ from fastapi.responses import Response
 
 from vornet.flows import board
 from vornet.io import tables
-from vornet.web.pages import database, render, visitor
+from vornet.web.pages import database, needs, render, visitor
 
 router = APIRouter()
 
 
-@router.get("/")
+@router.get("/", dependencies=[needs("see")])
 def show(request: Request, show: str = "all", depot: str = "", q: str = "", page: int = 0) -> Response:
     """What needs whom today."""
     with database(request).fleet(visitor(request).fleet_id) as connection:
@@ -20,7 +20,7 @@ def show(request: Request, show: str = "all", depot: str = "", q: str = "", page
     return render(request, "board.html", **found)
 
 
-@router.get("/board.csv")
+@router.get("/board.csv", dependencies=[needs("see")])
 def as_csv(request: Request, show: str = "all", depot: str = "", q: str = "") -> Response:
     """The Board's rows as CSV."""
     rows: list[dict] = []
@@ -37,7 +37,7 @@ def as_csv(request: Request, show: str = "all", depot: str = "", q: str = "") ->
     )
 
 
-@router.get("/decide")
+@router.get("/decide", dependencies=[needs("see_intervals")])
 def desk(request: Request, show: str = "all", page: int = 0) -> Response:
     """Every compartment's interval answer."""
     with database(request).fleet(visitor(request).fleet_id) as connection:
@@ -45,7 +45,7 @@ def desk(request: Request, show: str = "all", page: int = 0) -> Response:
     return render(request, "decide.html", **found)
 
 
-@router.get("/find")
+@router.get("/find", dependencies=[needs("see")])
 def find(request: Request, q: str = "") -> Response:
     """What fits the typed text, as a list to choose from."""
     with database(request).fleet(visitor(request).fleet_id) as connection:

@@ -12,12 +12,14 @@ from fastapi.responses import RedirectResponse, Response
 from markupsafe import Markup
 from starlette.exceptions import HTTPException
 
+from vornet.core import measures
 from vornet.core.errors import InputError
 from vornet.core.measurands import BY_KEY, INDEX
 from vornet.flows import compartment as flow
 from vornet.flows.compartment import Facts
+from vornet.store.database import query
 from vornet.web.charts import ribbon
-from vornet.web.pages import checked_form, database, figure, may, render, short_day, today, visitor
+from vornet.web.pages import checked_form, database, figure, needs, render, short_day, today, typed, visitor
 
 router = APIRouter()
 #: charges drawn unless all are asked for
@@ -40,7 +42,7 @@ def _interval_on(facts: Facts, day: float) -> float | None:
     return meter
 
 
-def ribbon_of(facts: Facts, keys: list[str], everything: bool) -> Markup:
+def ribbon_of(facts: Facts, keys: list[str], everything: bool, system: str = measures.SI) -> Markup:
     """The compartment's history as a drawing."""
     charges, samples, unit = facts.charges, facts.loaded.history.samples, facts.unit
     latest = float(facts.loaded.latest_total[0])
@@ -94,8 +96,14 @@ def ribbon_of(facts: Facts, keys: list[str], everything: bool) -> Markup:
     panels = tuple(_panel(facts, key, first, at, latest) for key in keys)
     if not blocks:
         return Markup("")
-    return Markup(ribbon.draw(ribbon.Ribbon(
-        tuple(blocks), tuple(notches), drops, panels, unit, start=min(b.fill for b in blocks), drains=drains)))
+    whole = ribbon.Ribbon(
+        tuple(blocks), tuple(notches), drops, panels, unit, start=min(b.fill for b in blocks), drains=drains
+    )
+    if system == measures.US:
+        kind = "distance" if unit == "km" else "hours"
+        factor = measures.shown(1.0, kind, system) or 1.0
+        whole = ribbon.in_unit(whole, factor, measures.unit(kind, system), lambda text: measures.said(text, system))
+    return Markup(ribbon.draw(whole))
 
 
 def _panel(facts: Facts, key: str, first: int, at: np.ndarray, latest: float) -> ribbon.Panel:
@@ -183,12 +191,13 @@ def _context(request: Request, facts: Facts, asked: list[str], everything: bool)
     trends = {key: flow.trend_of(facts, key) for key in keys}
     return {
         "row": facts.row, "unit": facts.unit, "keys": keys, "measured": [BY_KEY[k] for k in flow.measured(facts)],
-        "drawing": ribbon_of(facts, keys, everything), "everything": everything, "facts": facts, "by_key": BY_KEY,
+        "drawing": ribbon_of(facts, keys, everything, visitor(request).measures),
+        "everything": everything, "facts": facts, "by_key": BY_KEY,
         "decision": facts.row["decision"], "trends": trends, "charges": len(facts.charges.comp) - 1, "recent": RECENT,
     }  # fmt: skip
 
 
-@router.get("/compartments/{compartment_id}")
+@router.get("/compartments/{compartment_id}", dependencies=[needs("see")])
 def show(request: Request, compartment_id: int, all: int = 0) -> Response:
     """What has happened in here."""
     facts = _facts(request, compartment_id)
@@ -198,7 +207,7 @@ def show(request: Request, compartment_id: int, all: int = 0) -> Response:
     return render(request, "charts.html" if part else "compartment.html", **context)
 
 
-@router.get("/compartments/{compartment_id}/samples/{sample_id}")
+@router.get("/compartments/{compartment_id}/samples/{sample_id}", dependencies=[needs("see")])
 def sample(request: Request, compartment_id: int, sample_id: int) -> Response:
     """One sample opened."""
     facts = _facts(request, compartment_id)
@@ -209,17 +218,21 @@ def sample(request: Request, compartment_id: int, sample_id: int) -> Response:
     return render(request, "sample_part.html" if part else "sample.html", row=facts.row, unit=facts.unit, s=detail)
 
 
-@router.post("/compartments/{compartment_id}/interval")
+@router.post("/compartments/{compartment_id}/interval", dependencies=[needs("approve_interval")])
 async def approve(request: Request, compartment_id: int) -> Response:
     """Approve an interval, by name."""
     form = await checked_form(request)
-    may(request, "planner", "manager")
     who = visitor(request)
-    try:
-        meter = float(str(form.get("interval", "")).replace(",", "."))
-    except ValueError:
-        raise InputError("interval", "is not a number") from None
     with database(request).fleet(who.fleet_id) as connection:
+        row = connection.execute(query("board.compartment"), {"compartment_id": compartment_id}).fetchone()
+        if row is None:
+            raise HTTPException(404, "There is no such compartment in this fleet.")
+        meter = typed(form, "interval", "distance" if row["meter_unit"] == "km" else "hours", request)
+        if meter is None:
+            raise InputError("interval", "is missing")
+        proposed = (row["decision"] or {}).get("proposed")
+        if proposed and abs(meter - proposed) < 1e-4 * proposed:
+            meter = proposed  # the proposal as shown in the fleet's unit, sent back
         flow.approve(
             connection, who.fleet_id, compartment_id, meter, str(form.get("why", "")), who.name, today(request)
         )

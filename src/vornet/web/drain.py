@@ -11,12 +11,12 @@ from starlette.exceptions import HTTPException
 from vornet.core.errors import InputError
 from vornet.flows import board
 from vornet.flows import drain as flow
-from vornet.web.pages import checked_form, database, may, render, today, visitor
+from vornet.web.pages import checked_form, database, needs, render, today, visitor
 
 router = APIRouter()
 
 
-@router.get("/drain")
+@router.get("/drain", dependencies=[needs("log_work")])
 def choose(request: Request, q: str = "") -> Response:
     """Which compartment was drained: what is due comes first."""
     with database(request).fleet(visitor(request).fleet_id) as connection:
@@ -27,8 +27,8 @@ def choose(request: Request, q: str = "") -> Response:
     return render(request, "drain_choose.html", rows=rows, q=q)
 
 
-def _form(form: dict[str, object]) -> flow.DrainForm:
-    return flow.DrainForm({k: str(v)[:3000] for k, v in form.items()})
+def _form(request: Request, form: dict[str, object]) -> flow.DrainForm:
+    return flow.DrainForm({k: str(v)[:3000] for k, v in form.items()}, system=visitor(request).measures)
 
 
 def _page(request: Request, row: dict, form: flow.DrainForm, saved: bool = False) -> Response:
@@ -37,11 +37,11 @@ def _page(request: Request, row: dict, form: flow.DrainForm, saved: bool = False
         form.errors.clear()
     return render(
         request, "drain.html", 422 if form.errors else 200, row=row, form=form, sums=sums, magnet=flow.MAGNET,
-        air=flow.AIR_FILTERS, saved=saved,
+        air=flow.AIR_FILTERS, saved=saved, reasons=[],
     )  # fmt: skip
 
 
-@router.get("/compartments/{compartment_id}/drain")
+@router.get("/compartments/{compartment_id}/drain", dependencies=[needs("log_work")])
 def ask(request: Request, compartment_id: int) -> Response:
     with database(request).fleet(visitor(request).fleet_id) as connection:
         try:
@@ -49,25 +49,26 @@ def ask(request: Request, compartment_id: int) -> Response:
         except InputError:
             raise HTTPException(404, "There is no such compartment in this fleet.") from None
     form = flow.DrainForm({"on": today(request).isoformat(), "client_id": str(uuid.uuid4()), "filter_changed": "yes"})
+    form.system = visitor(request).measures
     return _page(request, row, form)
 
 
-@router.post("/compartments/{compartment_id}/drain/figures")
+@router.post("/compartments/{compartment_id}/drain/figures", dependencies=[needs("log_work")])
 async def figures(request: Request, compartment_id: int) -> Response:
     """The numbers that follow from what is typed so far."""
-    form = _form(await checked_form(request))
+    form = _form(request, await checked_form(request))
     with database(request).fleet(visitor(request).fleet_id) as connection:
         row = flow.place(connection, compartment_id)
         sums = flow.figures(row, form, today(request))
+        reasons = flow.concession_reasons(connection, row, form)
     if not form.fields.get("meter", "").strip():
         form.errors.pop("meter", None)
-    return render(request, "drain_figures.html", row=row, form=form, sums=sums)
+    return render(request, "drain_figures.html", row=row, form=form, sums=sums, reasons=reasons)
 
 
-@router.post("/compartments/{compartment_id}/drain")
+@router.post("/compartments/{compartment_id}/drain", dependencies=[needs("log_work")])
 async def save(request: Request, compartment_id: int) -> Response:
-    form = _form({**await checked_form(request), "sent": "1"})
-    may(request, "technician", "planner", "analyst")
+    form = _form(request, {**await checked_form(request), "sent": "1"})
     who = visitor(request)
     with database(request).fleet(who.fleet_id) as connection:
         saved = flow.log(connection, who.fleet_id, compartment_id, form, who.name, today(request))

@@ -13,13 +13,13 @@ from starlette.exceptions import HTTPException
 
 from vornet.core.errors import InputError
 from vornet.flows import evaluate, inbox, register, results
-from vornet.web.pages import checked_form, database, may, render, today, visitor
+from vornet.web.pages import checked_form, database, needs, render, today, visitor
 
 router = APIRouter()
 LARGEST = 60_000_000
 
 
-@router.get("/lab")
+@router.get("/lab", dependencies=[needs("see_lab")])
 def show(request: Request, file: int | None = None, error: str = "") -> Response:
     """Files that came in, and what waits."""
     with database(request).fleet(visitor(request).fleet_id) as connection:
@@ -27,11 +27,10 @@ def show(request: Request, file: int | None = None, error: str = "") -> Response
     return render(request, "lab.html", 422 if error else 200, error=error[:500], chosen=file, **found)
 
 
-@router.post("/lab")
+@router.post("/lab", dependencies=[needs("take_files")])
 async def take(request: Request) -> Response:
     """A file dropped: a register (JSON with units) or results."""
     form = await checked_form(request)
-    may(request, "analyst", "planner")
     upload = form.get("file")
     if not isinstance(upload, FormFile) or not upload.filename:
         return _refused("choose a file first")
@@ -74,11 +73,10 @@ def _take(request: Request, name: str, content: bytes, lab: str) -> int | None:
     return taken.import_file_id
 
 
-@router.post("/lab/retry")
+@router.post("/lab/retry", dependencies=[needs("take_files")])
 async def retry(request: Request) -> Response:
     """Read the files with waiting rows again."""
     await checked_form(request)
-    may(request, "analyst", "planner")
     who, db = visitor(request), database(request)
 
     def again() -> None:
@@ -91,21 +89,19 @@ async def retry(request: Request) -> Response:
     return RedirectResponse("/lab", 303)
 
 
-@router.post("/lab/rows/{held_row_id}")
+@router.post("/lab/rows/{held_row_id}", dependencies=[needs("take_files")])
 async def dismiss(request: Request, held_row_id: int) -> Response:
     form = await checked_form(request)
-    may(request, "analyst", "planner")
     who = visitor(request)
     with database(request).fleet(who.fleet_id) as connection:
         inbox.dismiss(connection, who.fleet_id, held_row_id, str(form.get("why", "")), who.name)
     return RedirectResponse("/lab", 303)
 
 
-@router.post("/lab/holds/{hold_id}")
+@router.post("/lab/holds/{hold_id}", dependencies=[needs("settle_holds")])
 async def settle(request: Request, hold_id: int) -> Response:
     """Release or reject a held sample, with a reason."""
     form = await checked_form(request)
-    may(request, "analyst")
     who = visitor(request)
     with database(request).fleet(who.fleet_id) as connection:
         inbox.settle(
@@ -115,7 +111,7 @@ async def settle(request: Request, hold_id: int) -> Response:
     return RedirectResponse("/lab", 303)
 
 
-@router.get("/lab/files/{import_file_id}")
+@router.get("/lab/files/{import_file_id}", dependencies=[needs("see_lab")])
 def original(request: Request, import_file_id: int) -> Response:
     """The file as it came."""
     with database(request).fleet(visitor(request).fleet_id) as connection:

@@ -7,15 +7,19 @@ from datetime import date
 from importlib.resources import files
 from typing import Any
 
-from fastapi import Request
+from fastapi import Depends, Request
 from fastapi.responses import HTMLResponse
-from jinja2 import Environment, FileSystemLoader, StrictUndefined, select_autoescape
+from jinja2 import Environment, FileSystemLoader, StrictUndefined, pass_context, select_autoescape
+from jinja2.runtime import Context
 from markupsafe import Markup
 from starlette.exceptions import HTTPException
 
+from vornet.core import measures
 from vornet.core.decide import OUTCOME_WORDS
+from vornet.core.errors import InputError
 from vornet.core.judge import VERDICTS, WORDS
 from vornet.core.properties import BY_PROPERTY
+from vornet.flows import access
 from vornet.flows.people import Visitor
 from vornet.store.database import Database
 from vornet.web.charts import ribbon
@@ -56,6 +60,43 @@ def property_name(key: str | None) -> str:
     return short.get(key) or BY_PROPERTY[key].name.lower()
 
 
+def _kind(unit: str) -> str:
+    return {"km": "distance", "h": "hours"}.get(unit, unit)
+
+
+@pass_context
+def amount(context: Context, value: float | None, kind: str, decimals: int | None = None) -> str:
+    """A stored quantity as shown: in the fleet's unit, to its usual digits. ``kind`` of measures, or h/km."""
+    system, kind = context["measures"], _kind(kind)
+    return figure(measures.shown(value, kind, system), measures.decimals(kind, system) if decimals is None else decimals)
+
+
+@pass_context
+def per(context: Context, value: float | None, kind: str, decimals: int, plus: bool = True) -> str:
+    """A stored rate per km (or h) as shown: per mile for a fleet that counts miles."""
+    system, kind = context["measures"], _kind(kind)
+    one = measures.shown(1.0, kind, system) or 1.0
+    rate = None if value is None else value / one
+    return signed(rate, decimals) if plus else figure(rate, decimals)
+
+
+@pass_context
+def unit_of(context: Context, kind: str) -> str:
+    """How the fleet writes the unit of a kind (or of h/km)."""
+    return measures.unit(_kind(kind), context["measures"])
+
+
+@pass_context
+def said(context: Context, sentence: str | None) -> str:
+    """A stored sentence with its quantities in the fleet's units."""
+    return measures.said(sentence or "", context["measures"])
+
+
+@pass_context
+def as_typed(context: Context, value: float | None, kind: str) -> str:
+    return measures.as_typed(value, _kind(kind), context["measures"])
+
+
 def drop(word: str, size: int = 18) -> Markup:
     """The verdict drop on its own, for lists; always beside its word."""
     return Markup(
@@ -68,7 +109,8 @@ def life_bar(*args: Any) -> Markup:
     return Markup(ribbon.life_bar(*args))
 
 
-_environment.filters.update(fig=figure, signed=signed, day=day, short_day=short_day, prop=property_name)
+_environment.filters.update(fig=figure, signed=signed, day=day, short_day=short_day, prop=property_name,
+                            amount=amount, per=per, u=unit_of, said=said, typed=as_typed)
 _environment.globals.update(
     drop=drop, life_bar=life_bar, verdict_words={**WORDS, "none": "No verdict", "held": "Held"},
     verdict_of=lambda code: VERDICTS.get(code, "none"), outcome_words=OUTCOME_WORDS,
@@ -92,7 +134,7 @@ def today(request: Request) -> date:
     return request.app.state.fixed_today or date.today()
 
 
-async def checked_form(request: Request) -> dict[str, Any]:
+async def checked_form(request: Request, files: int = 10) -> dict[str, Any]:
     """A posted form whose CSRF token is this session's. Raises 403 otherwise."""
     form = await request.form(max_part_size=80_000_000)
     token = form.get("csrf") or request.headers.get("X-CSRF", "")
@@ -101,17 +143,51 @@ async def checked_form(request: Request) -> dict[str, Any]:
     return dict(form)
 
 
-def may(request: Request, *roles: str) -> None:
-    """Let only some roles go on."""
-    if visitor(request).role not in (*roles, "admin"):
-        raise HTTPException(403, f"This is for {' and '.join(roles)}; you are signed in as {visitor(request).role}.")
+def may(request: Request, right: str) -> None:
+    """Let only those go on whose role (and token) carries the right. Raises 403 otherwise."""
+    who = visitor(request)
+    if not who.may(right):
+        words = access.RIGHTS[right].words
+        raise HTTPException(403, f"To {words} is for {access.who_may(right)}; you are signed in as {who.role}.")
+
+
+def needs(right: str) -> Any:
+    """A route's right, as a dependency; every route but sign-in has one."""
+
+    def check(request: Request) -> None:
+        may(request, right)
+
+    check.right = right  # type: ignore[attr-defined]
+    return Depends(check)
+
+
+def typed(form: dict[str, Any], field_name: str, kind: str, request: Request) -> float | None:
+    """A quantity from a form in its stored unit, None when blank. Raises InputError by field."""
+    text = str(form.get(field_name, "")).strip()
+    return measures.typed(text, kind, visitor(request).measures, field_name) if text else None
+
+
+def maybe_day(text: Any, field_name: str) -> date | None:
+    """A date from a form or an address, None when blank. Raises InputError by field."""
+    plain = str(text or "").strip()
+    if not plain:
+        return None
+    try:
+        return date.fromisoformat(plain)
+    except ValueError:
+        raise InputError(field_name, f"{plain[:30]!r} is not a date") from None
+
+
+def day_of(text: Any, field_name: str, otherwise: date) -> date:
+    """A date from a form, ``otherwise`` when blank. Raises InputError by field."""
+    return maybe_day(text, field_name) or otherwise
 
 
 def render(request: Request, template: str, status: int = 200, **context: Any) -> HTMLResponse:
     """A template with what every page needs."""
+    who = request.state.visitor
     html = _environment.get_template(template).render(
-        visitor=request.state.visitor, today=today(request), path=request.url.path, demo=request.app.state.demo,
-        **context,
+        visitor=who, today=today(request), path=request.url.path, demo=request.app.state.demo,
+        measures=who.measures if who else measures.SI, **context,
     )  # fmt: skip
     return HTMLResponse(html, status)
-

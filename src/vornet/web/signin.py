@@ -1,4 +1,4 @@
-"""Signing in and out."""
+"""Signing in and out, the first run, and one's own account."""
 
 from __future__ import annotations
 
@@ -8,9 +8,9 @@ from fastapi import APIRouter, Request
 from fastapi.responses import RedirectResponse, Response
 
 from vornet.core.errors import InputError
-from vornet.flows import people
+from vornet.flows import access, people
 from vornet.sim.demo import LOGINS, NAMES
-from vornet.web.pages import checked_form, database, render
+from vornet.web.pages import checked_form, database, needs, render, visitor
 
 router = APIRouter()
 COOKIE = "vornet_session"
@@ -22,26 +22,36 @@ def _inside(to: str) -> str:
     return to if to.startswith("/") and not to.startswith("//") and not parts.netloc and "\\" not in to else "/"
 
 
+def _from_here(request: Request) -> bool:
+    origin = request.headers.get("Origin")
+    return not origin or urlsplit(origin).netloc == request.headers.get("Host")
+
+
+def _page(request: Request, to: str, error: str = "", login: str = "") -> Response:
+    logins = [(name, word, role, NAMES[name], access.ROLE_WORDS[role]) for name, word, role in LOGINS]
+    return render(request, "signin.html", 422 if error else 200, to=_inside(to), error=error, login=login, logins=logins)
+
+
 @router.get("/sign-in")
 def ask(request: Request, to: str = "/") -> Response:
     if request.state.visitor:
         return RedirectResponse(_inside(to), 303)
-    logins = [(login, password, role, NAMES[login]) for login, password, role in LOGINS]
-    return render(request, "signin.html", to=_inside(to), error="", login="", logins=logins)
+    if people.nobody_yet(database(request)):
+        return RedirectResponse("/set-up", 303)
+    return _page(request, to)
 
 
 @router.post("/sign-in")
 async def enter(request: Request) -> Response:
     form = await request.form()
     login, password, to = str(form.get("login", "")), str(form.get("password", "")), str(form.get("to", "/"))
-    origin = request.headers.get("Origin")
-    if origin and urlsplit(origin).netloc != request.headers.get("Host"):
+    if not _from_here(request):
         return Response("This sign-in came from another site.", 403)
+    address = request.client.host if request.client else ""
     try:
-        token = people.sign_in(database(request), login, password)
+        token = people.sign_in(database(request), login, password, address, request.headers.get("User-Agent", ""))
     except InputError as error:
-        logins = [(name, word, role, NAMES[name]) for name, word, role in LOGINS]
-        return render(request, "signin.html", 422, to=_inside(to), error=error.why, login=login, logins=logins)
+        return _page(request, to, error.why, login)
     response = RedirectResponse(_inside(to), 303)
     response.set_cookie(
         COOKIE, token, max_age=int(people.LIFETIME.total_seconds()), httponly=True, samesite="lax",
@@ -50,10 +60,103 @@ async def enter(request: Request) -> Response:
     return response
 
 
-@router.post("/sign-out")
+@router.get("/set-up")
+def first_run(request: Request, code: str = "") -> Response:
+    """The first person makes the first fleet."""
+    if not people.nobody_yet(database(request)):
+        return RedirectResponse("/sign-in", 303)
+    return render(request, "setup.html", form={"code": code, "zone": "UTC"}, error="")
+
+
+@router.post("/set-up")
+async def set_up(request: Request) -> Response:
+    if not _from_here(request):
+        return Response("This form came from another site.", 403)
+    form = {k: str(v) for k, v in (await request.form()).items()}
+    try:
+        people.set_up(
+            database(request), form.get("code", ""), form.get("fleet", ""), form.get("zone", "UTC") or "UTC",
+            form.get("login", ""), form.get("name", ""), form.get("password", ""),
+        )  # fmt: skip
+    except InputError as error:
+        return render(request, "setup.html", 422, form=form, error=str(error))
+    return RedirectResponse("/sign-in", 303)
+
+
+@router.post("/sign-out", dependencies=[needs("own_account")])
 async def leave(request: Request) -> Response:
-    await checked_form(request)
-    people.sign_out(database(request), request.cookies.get(COOKIE, ""))
+    form = await checked_form(request)
+    token = request.cookies.get(COOKIE, "")
+    people.sign_out(database(request), token)
+    if form.get("everywhere"):
+        people.sign_out_everywhere(database(request), visitor(request).account_id)
     response = RedirectResponse("/sign-in", 303)
     response.delete_cookie(COOKIE)
     return response
+
+
+@router.post("/fleet", dependencies=[needs("own_account")])
+async def choose_fleet(request: Request) -> Response:
+    """Go on in another of one's fleets."""
+    form = await checked_form(request)
+    chosen = str(form.get("fleet", ""))
+    if not chosen.isdigit():
+        raise InputError("fleet", "choose one of your fleets")
+    people.choose_fleet(database(request), request.cookies.get(COOKIE, ""), visitor(request), int(chosen))
+    return RedirectResponse("/", 303)
+
+
+def _me(request: Request, error: str = "", fresh: str = "") -> Response:
+    who, db = visitor(request), database(request)
+    with db.fleet(who.fleet_id) as connection:
+        tokens = people.tokens(connection, who.account_id)
+    return render(
+        request, "me.html", 422 if error else 200, error=error, fresh=fresh, tokens=tokens, scopes=access.SCOPES,
+        sessions=people.sessions(db, who, request.cookies.get(COOKIE, "")), role_words=access.ROLE_WORDS[who.role],
+    )  # fmt: skip
+
+
+@router.get("/me", dependencies=[needs("own_account")])
+def me(request: Request) -> Response:
+    """One's own sign-in: password, sessions, tokens."""
+    return _me(request)
+
+
+@router.post("/me/password", dependencies=[needs("own_account")])
+async def password(request: Request) -> Response:
+    form = await checked_form(request)
+    try:
+        people.change_password(
+            database(request), visitor(request), str(form.get("old", "")), str(form.get("new", "")),
+            request.cookies.get(COOKIE, ""),
+        )  # fmt: skip
+    except InputError as error:
+        return _me(request, f"{error.field}: {error.why}")
+    return RedirectResponse("/me", 303)
+
+
+@router.post("/me/tokens", dependencies=[needs("own_account")])
+async def make_token(request: Request) -> Response:
+    """A new token; its text is on the answer and nowhere else."""
+    await checked_form(request)
+    form = await request.form()
+    who, days = visitor(request), str(form.get("days", "90"))
+    try:
+        if not days.isdigit():
+            raise InputError("days", "a number of days is needed")
+        with database(request).fleet(who.fleet_id) as connection:
+            token = people.make_token(
+                connection, who.fleet_id, who.account_id, who.name, str(form.get("name", "")),
+                [str(s) for s in form.getlist("scopes")], int(days[:6]),
+            )  # fmt: skip
+    except InputError as error:
+        return _me(request, f"{error.field}: {error.why}")
+    return _me(request, fresh=token)
+
+
+@router.post("/me/tokens/{token_id}/end", dependencies=[needs("own_account")])
+async def end_token(request: Request, token_id: int) -> Response:
+    await checked_form(request)
+    with database(request).fleet(visitor(request).fleet_id) as connection:
+        people.revoke_token(connection, visitor(request), token_id, anyone=False)
+    return RedirectResponse("/me", 303)

@@ -1,43 +1,47 @@
 -- :rows  the Board: who needs someone first
-SELECT c.compartment_id, u.name AS unit, c.name AS compartment, c.kind, d.name AS depot, u.meter_unit, s.as_of, s.oil_hours,
+SELECT c.compartment_id, u.name AS unit, c.name AS compartment, c.kind, d.name AS depot, c.counts AS meter_unit, s.as_of, s.oil_hours,
        s.headroom, s.headroom_is_safe, s.headroom_open, s.running_safe, s.limiting, s.interval_meter, s.to_due, s.due_meter,
        s.due_day, s.due_driver, s.last_proposed, s.last_sampled_on, s.held, s.open_faults, s.outcome, s.proposed_meter,
        s.reason, s.ranking
 FROM standing s JOIN compartment c USING (fleet_id, compartment_id)
 JOIN unit u ON u.fleet_id = c.fleet_id AND u.unit_id = c.unit_id
 LEFT JOIN depot d ON d.fleet_id = u.fleet_id AND d.depot_id = u.depot_id
-WHERE (%(show)s = 'all'
+WHERE (%(show)s = 'all' AND u.state = 'in_service'
+    OR %(show)s = 'laid_up' AND u.state = 'laid_up'
     OR %(show)s = 'overdue' AND s.to_due < 0
     OR %(show)s = 'faults' AND (cardinality(s.open_faults) > 0 OR s.last_proposed >= 2)
     OR %(show)s = 'past' AND s.headroom < 0
     OR %(show)s = 'held' AND s.held > 0
     OR %(show)s = s.outcome)
+  AND (u.state = 'in_service' OR %(show)s = 'laid_up' AND u.state = 'laid_up')
   AND (%(depot)s = '' OR d.name = %(depot)s)
   AND (%(q)s = '' OR u.name || ' ' || c.name ILIKE %(like)s)
 ORDER BY s.ranking, c.compartment_id
 LIMIT %(limit)s OFFSET %(offset)s
 
 -- :rows_by_outcome  the planner's desk: most to gain or lose first
-SELECT c.compartment_id, u.name AS unit, c.name AS compartment, c.kind, d.name AS depot, u.meter_unit, s.oil_hours,
+SELECT c.compartment_id, u.name AS unit, c.name AS compartment, c.kind, d.name AS depot, c.counts AS meter_unit, s.oil_hours,
        s.interval_meter, s.outcome, s.proposed_meter, s.reason, s.limiting, s.decision -> 'safe' AS safe,
        s.decision -> 'limiting' AS deciding, s.decision -> 'charges' AS charges, s.decision -> 'schools' AS schools,
        (s.decision -> 'beyond_evidence')::boolean AS beyond_evidence, s.open_faults
 FROM standing s JOIN compartment c USING (fleet_id, compartment_id)
 JOIN unit u ON u.fleet_id = c.fleet_id AND u.unit_id = c.unit_id
 LEFT JOIN depot d ON d.fleet_id = u.fleet_id AND d.depot_id = u.depot_id
-WHERE (%(show)s = 'all' OR %(show)s = s.outcome)
+WHERE (%(show)s = 'all' OR %(show)s = s.outcome) AND u.state = 'in_service'
 ORDER BY array_position(ARRAY['shorten', 'lengthen', 'hold', 'not_enough'], s.outcome),
          abs(coalesce(s.proposed_meter, 0) / nullif(s.interval_meter, 0) - 1) DESC NULLS LAST, c.compartment_id
 LIMIT %(limit)s OFFSET %(offset)s
 
 -- :counts  for the filters
-SELECT count(*) AS all, count(*) FILTER (WHERE to_due < 0) AS overdue,
-       count(*) FILTER (WHERE cardinality(open_faults) > 0 OR last_proposed >= 2) AS faults,
-       count(*) FILTER (WHERE headroom < 0) AS past, count(*) FILTER (WHERE held > 0) AS held,
-       count(*) FILTER (WHERE outcome = 'lengthen') AS lengthen, count(*) FILTER (WHERE outcome = 'shorten') AS shorten,
-       count(*) FILTER (WHERE outcome = 'hold') AS hold, count(*) FILTER (WHERE outcome = 'not_enough') AS not_enough,
+SELECT count(*) FILTER (WHERE in_service) AS all, count(*) FILTER (WHERE laid_up) AS laid_up,
+       count(*) FILTER (WHERE in_service AND to_due < 0) AS overdue,
+       count(*) FILTER (WHERE in_service AND (cardinality(open_faults) > 0 OR last_proposed >= 2)) AS faults,
+       count(*) FILTER (WHERE in_service AND (headroom < 0)) AS past, count(*) FILTER (WHERE in_service AND (held > 0)) AS held,
+       count(*) FILTER (WHERE in_service AND (outcome = 'lengthen')) AS lengthen, count(*) FILTER (WHERE in_service AND (outcome = 'shorten')) AS shorten,
+       count(*) FILTER (WHERE in_service AND (outcome = 'hold')) AS hold, count(*) FILTER (WHERE in_service AND (outcome = 'not_enough')) AS not_enough,
        max(as_of) AS as_of
-FROM standing
+FROM (SELECT s.*, u.state = 'in_service' AS in_service, u.state = 'laid_up' AS laid_up
+      FROM standing s JOIN compartment c USING (fleet_id, compartment_id) JOIN unit u USING (fleet_id, unit_id)) s
 
 -- :waiting  rows and samples that wait for a person
 SELECT (SELECT count(*) FROM held_row WHERE resolved_at IS NULL)
@@ -49,7 +53,7 @@ SELECT name FROM depot ORDER BY name
 
 -- :find  anything by name
 SELECT c.compartment_id, u.name AS unit, c.name AS compartment, u.model, s.headroom, s.headroom_is_safe, s.headroom_open,
-       u.meter_unit, s.due_day, s.to_due, s.oil_hours
+       c.counts AS meter_unit, s.due_day, s.to_due, s.oil_hours
 FROM compartment c JOIN unit u USING (fleet_id, unit_id) LEFT JOIN standing s USING (fleet_id, compartment_id)
 WHERE u.name || ' ' || c.name || ' ' || coalesce(u.model, '') || ' ' || c.family ILIKE %(like)s
 ORDER BY (u.name || ' ' || c.name ILIKE %(start)s) DESC, s.ranking NULLS LAST, u.name, c.compartment_id LIMIT %(limit)s
@@ -59,10 +63,11 @@ SELECT sample_id, sample_no, compartment_id FROM sample
 WHERE sample_no = %(q)s AND superseded_by IS NULL AND compartment_id IS NOT NULL LIMIT 5
 
 -- :compartment  one compartment with where it stands
-SELECT c.compartment_id, c.unit_id, u.name AS unit, c.name AS compartment, c.kind, c.fuel, c.family, c.system_volume_l,
+SELECT c.compartment_id, c.unit_id, c.meter_no, c.unit_id * 2 + c.meter_no - 1 AS meter_id, c.facts, u.state,
+       u.estimated_per_day, u.name AS unit, c.name AS compartment, c.kind, c.fuel, c.family, c.system_volume_l,
        c.capacity_l, c.capacity_without_filter_l, c.volume_between_marks_l, c.oil_id, o.name AS oil, o.grade, o.new_values,
        c.cap_meter,
-       u.meter_unit, u.model, u.duty, d.name AS depot, s.as_of, s.meter_day, s.oil_hours, s.headroom, s.headroom_is_safe,
+       c.counts AS meter_unit, u.model, u.duty, d.name AS depot, s.as_of, s.meter_day, s.oil_hours, s.headroom, s.headroom_is_safe,
        s.headroom_open, s.running_safe, s.limiting, s.interval_meter, s.to_due, s.due_meter, s.due_day, s.due_driver,
        s.rate_per_day, s.last_sample_id, s.last_proposed, s.last_sampled_on, s.held, s.open_faults, s.outcome,
        s.proposed_meter, s.reason, s.decision
@@ -95,19 +100,20 @@ FROM drain WHERE compartment_id = %(compartment_id)s AND superseded_by IS NULL O
 SELECT sample_no, sampled_on, values FROM sample
 WHERE compartment_id = %(compartment_id)s AND superseded_by IS NULL ORDER BY sampled_on DESC, sample_id DESC LIMIT 1
 
--- :latest_meter
+-- :latest_meter  of one of a unit's meters
 SELECT on_day, meter FROM (
-    SELECT on_day, meter FROM meter_reading WHERE unit_id = %(unit_id)s AND superseded_by IS NULL
+    SELECT on_day, meter FROM meter_reading
+    WHERE unit_id = %(unit_id)s AND meter_no = %(meter_no)s AND superseded_by IS NULL
     UNION ALL SELECT d.on_day, d.meter FROM drain d JOIN compartment c USING (fleet_id, compartment_id)
-    WHERE c.unit_id = %(unit_id)s AND d.superseded_by IS NULL) m
+    WHERE c.unit_id = %(unit_id)s AND c.meter_no = %(meter_no)s AND d.superseded_by IS NULL) m
 ORDER BY on_day DESC, meter DESC LIMIT 1
 
 -- :put_drain
 INSERT INTO drain (fleet_id, compartment_id, on_day, meter, volume_out_l, volume_out_kind, level_missing_l, volume_in_l,
-    oil_id, filter_changed, magnet_grade, air_filter, sample_no, note, client_id, recorded_by)
+    oil_id, filter_changed, magnet_grade, air_filter, sample_no, note, client_id, extra, recorded_by)
 VALUES (%(fleet_id)s, %(compartment_id)s, %(on)s, %(meter)s, %(volume_out_l)s, %(volume_out_kind)s, %(level_missing_l)s,
     %(volume_in_l)s, %(oil_id)s, %(filter_changed)s, %(magnet_grade)s, %(air_filter)s, %(sample_no)s, %(note)s,
-    %(client_id)s, %(by)s)
+    %(client_id)s, %(extra)s, %(by)s)
 RETURNING drain_id
 
 -- :drain_by_client

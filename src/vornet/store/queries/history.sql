@@ -26,19 +26,20 @@ WHERE superseded_by IS NULL AND kind IN ('part_change', 'repair') AND coalesce(l
 SELECT compartment_id, on_day, meter FROM event
 WHERE superseded_by IS NULL AND kind IN ('overhaul', 'component_exchange') ORDER BY on_day
 
--- :meters  readings and drains of all units
-SELECT unit_id, on_day, meter FROM meter_reading WHERE superseded_by IS NULL
+-- :meters  readings and drains by meter: unit_id * 2 for a unit's first meter, one more for its second
+SELECT unit_id * 2 + meter_no - 1 AS meter_id, on_day, meter FROM meter_reading WHERE superseded_by IS NULL
 UNION ALL
-SELECT c.unit_id, d.on_day, d.meter FROM drain d JOIN compartment c USING (fleet_id, compartment_id)
+SELECT c.unit_id * 2 + c.meter_no - 1, d.on_day, d.meter FROM drain d JOIN compartment c USING (fleet_id, compartment_id)
 WHERE d.superseded_by IS NULL
 
 -- :meters_of  the same for the units that some compartments belong to
 WITH mine AS MATERIALIZED (
     SELECT DISTINCT fleet_id, unit_id FROM compartment WHERE compartment_id = ANY(%(compartments)s)
 )
-SELECT r.unit_id, r.on_day, r.meter FROM mine JOIN meter_reading r USING (fleet_id, unit_id) WHERE r.superseded_by IS NULL
+SELECT r.unit_id * 2 + r.meter_no - 1 AS meter_id, r.on_day, r.meter
+FROM mine JOIN meter_reading r USING (fleet_id, unit_id) WHERE r.superseded_by IS NULL
 UNION ALL
-SELECT c.unit_id, d.on_day, d.meter
+SELECT c.unit_id * 2 + c.meter_no - 1, d.on_day, d.meter
 FROM mine JOIN compartment c USING (fleet_id, unit_id) JOIN drain d USING (fleet_id, compartment_id)
 WHERE d.superseded_by IS NULL
 
@@ -121,7 +122,7 @@ LEFT JOIN evaluation e ON e.fleet_id = s.fleet_id AND e.sample_id = s.sample_id
 WHERE s.superseded_by IS NULL ORDER BY s.sampled_on, s.sample_id
 
 -- :decisions  what export intervals needs, one row a compartment
-SELECT u.name AS unit, c.name AS compartment, u.meter_unit, s.outcome, s.proposed_meter, s.reason, s.oil_hours, s.headroom,
+SELECT u.name AS unit, c.name AS compartment, c.counts AS meter_unit, s.outcome, s.proposed_meter, s.reason, s.oil_hours, s.headroom,
        s.decision
 FROM standing s JOIN compartment c USING (fleet_id, compartment_id) JOIN unit u USING (fleet_id, unit_id)
 ORDER BY u.name, c.compartment_id

@@ -1,5 +1,5 @@
 -- :fleet  the fleet of this transaction
-SELECT fleet_id, name, zone, is_demo FROM fleet
+SELECT fleet_id, name, zone, is_demo, measures, schools FROM fleet
 
 -- :depots  names to ids
 SELECT depot_id, name FROM depot
@@ -7,33 +7,73 @@ SELECT depot_id, name FROM depot
 -- :put_depots  add depots that are new
 INSERT INTO depot (fleet_id, name) SELECT %(fleet_id)s, unnest(%(names)s::text[]) ON CONFLICT DO NOTHING
 
+-- :put_settings  zone, units of measure and schools of practice
+UPDATE fleet SET zone = coalesce(%(zone)s, zone), measures = %(measures)s, schools = %(schools)s
+
 -- :oils  the oil library
-SELECT oil_id, name, grade, density_kg_l, new_values, extra FROM oil ORDER BY oil_id
+SELECT oil_id, name, grade, density_kg_l, new_values, facts FROM oil ORDER BY oil_id
 
 -- :put_oil  add or update one oil by name
-INSERT INTO oil (fleet_id, name, grade, density_kg_l, new_values, extra)
-VALUES (%(fleet_id)s, %(name)s, %(grade)s, %(density_kg_l)s, %(new_values)s, %(extra)s)
+INSERT INTO oil (fleet_id, name, grade, density_kg_l, new_values, facts)
+VALUES (%(fleet_id)s, %(name)s, %(grade)s, %(density_kg_l)s, %(new_values)s, %(facts)s)
 ON CONFLICT (fleet_id, name) DO UPDATE
-SET grade = excluded.grade, density_kg_l = excluded.density_kg_l, new_values = excluded.new_values, extra = excluded.extra
+SET grade = excluded.grade, density_kg_l = excluded.density_kg_l, new_values = excluded.new_values, facts = excluded.facts
+
+-- :batches  every oil's batches, with the sample of new oil if it has come in
+SELECT b.batch_id, b.oil_id, o.name AS oil, b.batch, b.received_on, b.litres, b.sample_no, b.note, s.sample_id, s.sampled_on,
+       s.values
+FROM oil_batch b JOIN oil o USING (fleet_id, oil_id)
+LEFT JOIN sample s ON s.fleet_id = b.fleet_id AND s.sample_no = b.sample_no AND s.compartment_id IS NULL
+     AND s.superseded_by IS NULL
+WHERE %(oil_id)s::bigint IS NULL OR b.oil_id = %(oil_id)s ORDER BY b.oil_id, b.received_on, b.batch
+
+-- :put_batch
+INSERT INTO oil_batch (fleet_id, oil_id, batch, received_on, litres, sample_no, note)
+VALUES (%(fleet_id)s, (SELECT oil_id FROM oil WHERE name = %(oil)s), %(batch)s, %(received_on)s, %(litres)s, %(sample_no)s,
+        %(note)s)
+ON CONFLICT (fleet_id, oil_id, batch) DO UPDATE
+SET received_on = excluded.received_on, litres = excluded.litres, sample_no = excluded.sample_no, note = excluded.note
 
 -- :units  names, ids and meters
-SELECT unit_id, u.name, d.name AS depot, model, duty, meter_unit, u.extra
+SELECT unit_id, u.name, d.name AS depot, model, duty, meter_unit, second_meter_unit, estimated_per_day, state, u.facts
 FROM unit u LEFT JOIN depot d USING (fleet_id, depot_id) ORDER BY unit_id
 
 -- :put_unit  add or update one unit by name
-INSERT INTO unit (fleet_id, name, depot_id, model, duty, meter_unit, extra)
+INSERT INTO unit (fleet_id, name, depot_id, model, duty, meter_unit, second_meter_unit, estimated_per_day, facts)
 VALUES (%(fleet_id)s, %(name)s, (SELECT depot_id FROM depot WHERE name = %(depot)s), %(model)s, %(duty)s,
-        %(meter_unit)s, %(extra)s)
+        %(meter_unit)s, %(second_meter_unit)s, %(estimated_per_day)s, %(facts)s)
 ON CONFLICT (fleet_id, name) DO UPDATE
-SET depot_id = excluded.depot_id, model = excluded.model, duty = excluded.duty,
-    meter_unit = excluded.meter_unit, extra = excluded.extra
+SET depot_id = excluded.depot_id, model = excluded.model, duty = excluded.duty, meter_unit = excluded.meter_unit,
+    second_meter_unit = excluded.second_meter_unit, estimated_per_day = excluded.estimated_per_day, facts = excluded.facts
+
+-- :recount  what each compartment counts follows its unit's meters
+UPDATE compartment c SET counts = CASE c.meter_no WHEN 2 THEN coalesce(u.second_meter_unit, u.meter_unit) ELSE u.meter_unit END
+FROM unit u WHERE u.fleet_id = c.fleet_id AND u.unit_id = c.unit_id
+  AND c.counts <> CASE c.meter_no WHEN 2 THEN coalesce(u.second_meter_unit, u.meter_unit) ELSE u.meter_unit END
+
+-- :states  when units were laid up, retired or taken back into service
+SELECT s.unit_id, u.name AS unit, s.on_day, s.state, s.note, s.recorded_by FROM unit_state s JOIN unit u USING (fleet_id, unit_id)
+WHERE %(unit_id)s::bigint IS NULL OR s.unit_id = %(unit_id)s ORDER BY s.unit_id, s.on_day
+
+-- :put_state
+INSERT INTO unit_state (fleet_id, unit_id, on_day, state, note, recorded_by)
+VALUES (%(fleet_id)s, %(unit_id)s, %(on_day)s, %(state)s, %(note)s, %(by)s)
+ON CONFLICT (fleet_id, unit_id, on_day) DO UPDATE SET state = excluded.state, note = excluded.note, recorded_by = excluded.recorded_by
+
+-- :refresh_states  the state in force on a day
+UPDATE unit u SET state = n.state
+FROM (SELECT x.unit_id, coalesce((SELECT s.state FROM unit_state s WHERE s.unit_id = x.unit_id AND s.on_day <= %(today)s
+                                  ORDER BY s.on_day DESC LIMIT 1), 'in_service') AS state FROM unit x) n
+WHERE u.unit_id = n.unit_id AND u.state <> n.state
 
 -- :compartments  every compartment with its unit, oil and the interval in force
 SELECT c.compartment_id, c.unit_id, u.name AS unit, c.name, c.kind, c.fuel, c.family, c.system_volume_l, c.capacity_l,
-       c.capacity_without_filter_l, c.volume_between_marks_l, c.oil_id, o.name AS oil, c.cap_meter, c.extra,
-       u.meter_unit, i.meter AS interval_meter, i.days AS interval_days
+       c.capacity_without_filter_l, c.volume_between_marks_l, c.oil_id, o.name AS oil, c.cap_meter, c.facts, c.meter_no,
+       c.unit_id * 2 + c.meter_no - 1 AS meter_id, u.state, u.estimated_per_day, shared.name AS shared_unit,
+       c.counts AS meter_unit, i.meter AS interval_meter, i.days AS interval_days
 FROM compartment c
 JOIN unit u USING (fleet_id, unit_id)
+LEFT JOIN unit shared ON shared.fleet_id = c.fleet_id AND shared.unit_id = c.shared_unit_id
 LEFT JOIN oil o ON o.fleet_id = c.fleet_id AND o.oil_id = c.oil_id
 LEFT JOIN LATERAL (SELECT meter, days FROM drain_interval i
                    WHERE i.fleet_id = c.fleet_id AND i.compartment_id = c.compartment_id
@@ -44,15 +84,18 @@ ORDER BY c.compartment_id
 
 -- :put_compartment  add or update one compartment by unit and name
 INSERT INTO compartment (fleet_id, unit_id, name, kind, fuel, family, system_volume_l, capacity_l,
-                         capacity_without_filter_l, volume_between_marks_l, oil_id, cap_meter, extra)
+                         capacity_without_filter_l, volume_between_marks_l, oil_id, cap_meter, facts, meter_no, counts,
+                         shared_unit_id)
 VALUES (%(fleet_id)s, %(unit_id)s, %(name)s, %(kind)s, %(fuel)s, %(family)s, %(system_volume_l)s, %(capacity_l)s,
         %(capacity_without_filter_l)s, %(volume_between_marks_l)s,
-        (SELECT oil_id FROM oil WHERE oil.name = %(oil)s), %(cap_meter)s, %(extra)s)
+        (SELECT oil_id FROM oil WHERE oil.name = %(oil)s), %(cap_meter)s, %(facts)s, %(meter_no)s, %(counts)s,
+        (SELECT unit_id FROM unit WHERE unit.name = %(shared_unit)s))
 ON CONFLICT (fleet_id, unit_id, name) DO UPDATE
 SET kind = excluded.kind, fuel = excluded.fuel, family = excluded.family, system_volume_l = excluded.system_volume_l,
     capacity_l = excluded.capacity_l, capacity_without_filter_l = excluded.capacity_without_filter_l,
     volume_between_marks_l = excluded.volume_between_marks_l, oil_id = excluded.oil_id,
-    cap_meter = excluded.cap_meter, extra = excluded.extra
+    cap_meter = excluded.cap_meter, facts = excluded.facts, meter_no = excluded.meter_no, counts = excluded.counts,
+    shared_unit_id = excluded.shared_unit_id
 
 -- :register_intervals  the interval each register file last said, to tell a change from a repetition
 SELECT DISTINCT ON (compartment_id) compartment_id, meter, days FROM drain_interval
@@ -64,7 +107,7 @@ VALUES (%(fleet_id)s, %(compartment_id)s, %(effective_from)s, %(meter)s, %(days)
         %(why)s, %(evidence)s)
 
 -- :intervals  every version, oldest first
-SELECT i.interval_id, i.compartment_id, u.name AS unit, c.name AS compartment, u.meter_unit, i.effective_from, i.meter,
+SELECT i.interval_id, i.compartment_id, u.name AS unit, c.name AS compartment, c.counts AS meter_unit, i.effective_from, i.meter,
        i.days, i.origin, i.approved_by, i.why
 FROM drain_interval i
 JOIN compartment c USING (fleet_id, compartment_id) JOIN unit u USING (fleet_id, unit_id)
@@ -75,17 +118,18 @@ SELECT effective_from, meter, days, origin, approved_by, why, recorded_at FROM d
 WHERE compartment_id = %(compartment_id)s ORDER BY effective_from, interval_id
 
 -- :put_meter_change  one meter replacement
-INSERT INTO meter_change (fleet_id, unit_id, on_day, old_meter, new_meter)
-VALUES (%(fleet_id)s, %(unit_id)s, %(on_day)s, %(old)s, %(new)s)
-ON CONFLICT (fleet_id, unit_id, on_day) DO UPDATE SET old_meter = excluded.old_meter, new_meter = excluded.new_meter
+INSERT INTO meter_change (fleet_id, unit_id, on_day, meter_no, old_meter, new_meter)
+VALUES (%(fleet_id)s, %(unit_id)s, %(on_day)s, %(meter_no)s, %(old)s, %(new)s)
+ON CONFLICT (fleet_id, unit_id, on_day, meter_no)
+DO UPDATE SET old_meter = excluded.old_meter, new_meter = excluded.new_meter
 
 -- :meter_changes  all replacements, oldest first
-SELECT m.unit_id, u.name AS unit, m.on_day, m.old_meter, m.new_meter
-FROM meter_change m JOIN unit u USING (fleet_id, unit_id) ORDER BY m.unit_id, m.on_day
+SELECT m.unit_id, m.unit_id * 2 + m.meter_no - 1 AS meter_id, m.meter_no, u.name AS unit, m.on_day, m.old_meter, m.new_meter
+FROM meter_change m JOIN unit u USING (fleet_id, unit_id) ORDER BY m.unit_id, m.meter_no, m.on_day
 
 -- :readings  current readings
-SELECT u.name AS unit, r.on_day, r.meter FROM meter_reading r JOIN unit u USING (fleet_id, unit_id)
-WHERE r.superseded_by IS NULL ORDER BY r.unit_id, r.on_day, r.meter
+SELECT u.name AS unit, r.on_day, r.meter, r.meter_no FROM meter_reading r JOIN unit u USING (fleet_id, unit_id)
+WHERE r.superseded_by IS NULL ORDER BY r.unit_id, r.meter_no, r.on_day, r.meter
 
 -- :drains  current drains
 SELECT u.name AS unit, c.name AS compartment, d.on_day, d.meter, d.volume_out_l, d.volume_out_kind, d.level_missing_l,
@@ -111,9 +155,9 @@ FROM event e JOIN compartment c USING (fleet_id, compartment_id) JOIN unit u USI
 WHERE e.superseded_by IS NULL ORDER BY e.compartment_id, e.on_day
 
 -- :meter_points  every figure the units' meters have shown
-SELECT unit_id, on_day, meter FROM meter_reading WHERE superseded_by IS NULL
+SELECT unit_id * 2 + meter_no - 1 AS meter_id, on_day, meter FROM meter_reading WHERE superseded_by IS NULL
 UNION ALL
-SELECT c.unit_id, d.on_day, d.meter FROM drain d JOIN compartment c USING (fleet_id, compartment_id)
+SELECT c.unit_id * 2 + c.meter_no - 1, d.on_day, d.meter FROM drain d JOIN compartment c USING (fleet_id, compartment_id)
 WHERE d.superseded_by IS NULL
 
 -- :audit  add one line to the audit trail
@@ -133,3 +177,53 @@ RETURNING limit_set_id
 
 -- :policy  the policy in force on a day
 SELECT rules FROM policy WHERE effective_from <= %(today)s ORDER BY effective_from DESC, version DESC LIMIT 1
+
+-- :service_items  every item with its place
+SELECT i.item_id, i.unit_id, i.compartment_id, u.name AS unit, c.name AS compartment, i.name AS item, i.every_meter, i.every_days,
+       i.every_nth, i.nth_of, i.first_meter, i.season, i.condition, i.facts, i.due_meter, i.due_day, i.driver, i.to_due,
+       i.last_day, i.last_meter, u.state, coalesce(c.counts, u.meter_unit) AS meter_unit,
+       i.unit_id * 2 + coalesce(c.meter_no, 1) - 1 AS meter_id
+FROM service_item i JOIN unit u USING (fleet_id, unit_id)
+LEFT JOIN compartment c ON c.fleet_id = i.fleet_id AND c.compartment_id = i.compartment_id
+WHERE %(units)s::bigint[] IS NULL OR i.unit_id = ANY(%(units)s)
+ORDER BY i.unit_id, i.item_id
+
+-- :put_item  add or change one item by place and name
+INSERT INTO service_item (fleet_id, unit_id, compartment_id, name, every_meter, every_days, every_nth, nth_of, first_meter,
+                          season, condition, facts)
+VALUES (%(fleet_id)s, %(unit_id)s, %(compartment_id)s, %(name)s, %(every_meter)s, %(every_days)s, %(every_nth)s, %(nth_of)s,
+        %(first_meter)s, %(season)s, %(condition)s, %(facts)s)
+ON CONFLICT (fleet_id, unit_id, coalesce(compartment_id, 0), name) DO UPDATE
+SET every_meter = excluded.every_meter, every_days = excluded.every_days, every_nth = excluded.every_nth,
+    nth_of = excluded.nth_of, first_meter = excluded.first_meter, season = excluded.season, condition = excluded.condition,
+    facts = excluded.facts
+
+-- :remove_item
+DELETE FROM service_item WHERE item_id = %(item_id)s RETURNING name
+
+-- :item_due  what became of it when it was worked out
+UPDATE service_item SET due_meter = %(due_meter)s, due_day = %(due_day)s, driver = %(driver)s, to_due = %(to_due)s,
+    last_day = %(last_day)s, last_meter = %(last_meter)s
+WHERE item_id = %(item_id)s
+
+-- :service_records  what was done, oldest first
+SELECT r.record_id, r.item_id, u.name AS unit, c.name AS compartment, i.name AS item, r.on_day, r.meter, r.outcome, r.reading,
+       r.note, r.recorded_by
+FROM service_record r JOIN service_item i USING (fleet_id, item_id) JOIN unit u USING (fleet_id, unit_id)
+LEFT JOIN compartment c ON c.fleet_id = i.fleet_id AND c.compartment_id = i.compartment_id
+WHERE r.superseded_by IS NULL AND (%(units)s::bigint[] IS NULL OR i.unit_id = ANY(%(units)s))
+ORDER BY r.item_id, r.on_day, r.record_id
+
+-- :drain_days  when the compartments of some units were drained, for items that ride on the drain
+SELECT c.unit_id, d.compartment_id, d.on_day, d.meter FROM drain d JOIN compartment c USING (fleet_id, compartment_id)
+WHERE d.superseded_by IS NULL AND (%(units)s::bigint[] IS NULL OR c.unit_id = ANY(%(units)s)) ORDER BY d.compartment_id, d.on_day
+
+-- :templates
+SELECT template_id, name, content, recorded_at, recorded_by FROM unit_template ORDER BY name
+
+-- :put_template
+INSERT INTO unit_template (fleet_id, name, content, recorded_by) VALUES (%(fleet_id)s, %(name)s, %(content)s, %(by)s)
+ON CONFLICT (fleet_id, name) DO UPDATE SET content = excluded.content, recorded_by = excluded.recorded_by, recorded_at = now()
+
+-- :remove_template
+DELETE FROM unit_template WHERE template_id = %(template_id)s RETURNING name

@@ -7,7 +7,8 @@ the same by day and night); all other colours come from CSS classes.
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass, field
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
 from html import escape
 
 LEFT, RIGHT, TOP = 158, 24, 34
@@ -109,6 +110,31 @@ class Ribbon:
     start: float | None = None
     end: float | None = None
     drains: tuple[float, ...] = field(default=())
+
+
+def in_unit(ribbon: Ribbon, factor: float, unit: str, say: Callable[[str], str]) -> Ribbon:
+    """The same ribbon along a meter shown in another unit: every place times ``factor``, titles through ``say``."""
+
+    def at(x: float | None) -> float | None:
+        return None if x is None else x * factor
+
+    panels = tuple(
+        replace(
+            p, lines=tuple(tuple((x * factor, y) for x, y in line) for line in p.lines),
+            points=tuple(replace(q, at=q.at * factor, title=say(q.title)) for q in p.points),
+            cones=tuple(replace(c, points=tuple((x * factor, lo, mid, hi) for x, lo, mid, hi in c.points)) for c in p.cones),
+        )
+        for p in ribbon.panels
+    )  # fmt: skip
+    blocks = tuple(
+        replace(b, fill=b.fill * factor, end=b.end * factor, life=at(b.life), frame=at(b.frame), title=say(b.title))
+        for b in ribbon.blocks
+    )
+    return replace(
+        ribbon, blocks=blocks, panels=panels, unit=unit, start=at(ribbon.start), end=at(ribbon.end),
+        notches=tuple(replace(n, at=n.at * factor, title=say(n.title)) for n in ribbon.notches),
+        drops=tuple(replace(d, at=d.at * factor) for d in ribbon.drops), drains=tuple(x * factor for x in ribbon.drains),
+    )  # fmt: skip
 
 
 @dataclass(frozen=True)

@@ -20,8 +20,9 @@ document.addEventListener("click", (event) => {
   const sample = event.target.closest("[data-sample]");
   if (sample) return openSample(sample);
   const row = event.target.closest("tr[data-href]");
-  if (row && !event.target.closest("a, button, input, summary") && !getSelection().toString()) location.href = row.dataset.href;
+  if (row && !event.target.closest("a, button, input, label, summary") && !getSelection().toString()) location.href = row.dataset.href;
   if (!event.target.closest(".find")) $("#found")?.replaceChildren();
+  if (!event.target.closest(".who")) $(".who")?.removeAttribute("open");
 });
 
 function openSample(el) {
@@ -50,6 +51,17 @@ document.addEventListener("toggle", (event) => {
 document.addEventListener("change", (event) => {
   if (event.target.matches("[data-submit]")) event.target.form.requestSubmit();
   if (event.target.matches('[data-dropzone] input[type="file"]')) showName(event.target);
+});
+
+// a list with ticks: tick all, and say how many are chosen
+document.addEventListener("change", (event) => {
+  const form = event.target.closest?.("[data-selection]");
+  if (!form) return;
+  const boxes = $$('input[name="id"]', form);
+  if (event.target.matches("[data-pick-all]")) boxes.forEach((b) => { b.checked = event.target.checked; });
+  const n = boxes.filter((b) => b.checked).length;
+  const line = $(".chosen", form);
+  if (line) line.textContent = n ? `${n} chosen` : "None chosen";
 });
 
 function showName(input) {
@@ -115,7 +127,7 @@ document.addEventListener("keydown", (event) => {
   if (typing(document.activeElement)) return;
   if (leader) {
     leader = false;
-    const to = { b: "/", d: "/drain", l: "/lab", i: "/decide" }[event.key];
+    const to = { b: "/", p: "/plan", d: "/drain", l: "/lab", i: "/decide", r: "/library" }[event.key];
     if (to) { event.preventDefault(); location.href = to; return; }
   }
   switch (event.key) {

@@ -1,0 +1,123 @@
+"""The fleet's data for programs: registers, results, judgements, intervals and due lists, by token or session.
+
+A token acts as its owner within its scopes. Reading also works with a signed-in browser; whatever changes
+something needs a token, so that no page elsewhere can make a browser do it.
+"""
+
+from __future__ import annotations
+
+from datetime import date, timedelta
+from typing import Any
+
+from fastapi import APIRouter, Depends, Request
+from fastapi.concurrency import run_in_threadpool
+from starlette.exceptions import HTTPException
+
+from vornet.core.errors import InputError
+from vornet.flows import access, evaluate, judgements, readings, register, results, service
+from vornet.flows.people import Visitor
+
+router = APIRouter(prefix="/api/v1", tags=["fleet"])
+LARGEST = 200_000_000
+
+
+def _visitor(right: str, by_token: bool = False) -> Any:
+    def check(request: Request) -> Visitor:
+        who: Visitor | None = request.state.visitor
+        if who is None:
+            raise HTTPException(401, "sign in, or send a token that has not ended")
+        if by_token and who.scopes is None:
+            raise HTTPException(403, "this needs an API token, not a browser's session")
+        if not who.may(right):
+            words = access.RIGHTS[right].words
+            kind = "this token" if who.scopes is not None else who.role
+            raise HTTPException(403, f"to {words} is for {access.who_may(right)}; {kind} may not")
+        return who
+
+    check.right = right  # type: ignore[attr-defined]
+    return Depends(check)
+
+
+def _today(request: Request) -> date:
+    return request.app.state.fixed_today or date.today()
+
+
+@router.get("/register")
+def get_register(request: Request, who: Visitor = _visitor("export")) -> dict[str, Any]:
+    """The whole register, in the shape that PUT takes (docs/formats.md)."""
+    return register.dump(request.app.state.db, who.fleet, _today(request))
+
+
+@router.put("/register")
+async def put_register(request: Request, who: Visitor = _visitor("edit_register", by_token=True)) -> dict[str, Any]:
+    """Load or update the register from a register document; rows that do not fit are listed, the rest goes in."""
+    content = await _body(request)
+
+    def take() -> dict[str, Any]:
+        report = register.load(request.app.state.db, content, fleet=who.fleet, by=who.name, today=_today(request))
+        evaluate.evaluate(request.app.state.db, who.fleet, _today(request))
+        return report.as_dict()
+
+    return await run_in_threadpool(take)
+
+
+@router.post("/results")
+async def post_results(
+    request: Request, name: str = "results.csv", lab: str = "", who: Visitor = _visitor("take_files", by_token=True)
+) -> dict[str, Any]:
+    """Take lab results in: the body is the file (wide or long CSV, JSON)."""
+    content = await _body(request)
+
+    def take() -> dict[str, Any]:
+        db, today = request.app.state.db, _today(request)
+        report = results.load(db, content, fleet=who.fleet, name=name[:200], by=who.name, lab=lab[:80])
+        if report.new_oil:
+            evaluate.evaluate(db, who.fleet, today)
+        elif report.compartments:
+            evaluate.evaluate(db, who.fleet, today, sorted(report.compartments))
+        return report.as_dict()
+
+    return await run_in_threadpool(take)
+
+
+@router.post("/readings")
+async def post_readings(
+    request: Request, rows: list[readings.ReadingIn], who: Visitor = _visitor("log_work", by_token=True)
+) -> dict[str, Any]:
+    """Meter readings: [{unit, on, meter, meter_no}]. One that goes back is refused by its place in the list."""
+
+    def take() -> dict[str, Any]:
+        with request.app.state.db.fleet(who.fleet_id) as connection:
+            return readings.take(connection, who.fleet_id, rows, who.name, _today(request))
+
+    return await run_in_threadpool(take)
+
+
+@router.get("/judgements")
+def get_judgements(request: Request, who: Visitor = _visitor("export")) -> list[dict[str, Any]]:
+    """Every sample with its proposed verdict, its evidence and its holds."""
+    return judgements.judgements(request.app.state.db, who.fleet)
+
+
+@router.get("/intervals")
+def get_intervals(request: Request, who: Visitor = _visitor("export")) -> list[dict[str, Any]]:
+    """Every compartment's interval decision."""
+    return judgements.intervals(request.app.state.db, who.fleet)
+
+
+@router.get("/due")
+def get_due(request: Request, days: int = 30, depot: str = "", who: Visitor = _visitor("see")) -> list[dict[str, Any]]:
+    """Oil drains and service items due within so many days, soonest first."""
+    if not 0 <= days <= 3660:
+        raise InputError("days", "0 to 3660")
+    with request.app.state.db.fleet(who.fleet_id) as connection:
+        found = service.due_list(connection, _today(request), days, depot, "all", 0, 100_000)["rows"]
+    until = _today(request) + timedelta(days=days)
+    return [{**r, "until": until} for r in found]
+
+
+async def _body(request: Request) -> bytes:
+    content = await request.body()
+    if len(content) > LARGEST:
+        raise HTTPException(413, f"more than {LARGEST // 1_000_000} MB: use the vornet command")
+    return content

@@ -1,0 +1,172 @@
+"""Quantities as people type and read them: stored in SI, shown as the fleet prefers, `9.5 qt` understood.
+
+The factors are pint's (NIST SP 811); each is asked for once and kept, because pint is slow to import.
+"""
+
+from __future__ import annotations
+
+import math
+import re
+from dataclasses import dataclass
+from functools import lru_cache
+
+from vornet.core.errors import InputError
+from vornet.core.units import convert
+
+SI, US = "si", "us"
+
+
+@dataclass(frozen=True)
+class Kind:
+    """A kind of quantity: its stored unit and its US customary one, each as (pint name, as people write it)."""
+
+    name: str
+    si: tuple[str, str]
+    us: tuple[str, str]
+    decimals: tuple[int, int]
+
+
+KINDS: dict[str, Kind] = {
+    k.name: k
+    for k in (
+        Kind("volume", ("liter", "L"), ("us_qt", "qt"), (1, 1)),
+        Kind("torque", ("newton * meter", "N·m"), ("lbf_ft", "lbf·ft"), (0, 0)),
+        Kind("distance", ("kilometer", "km"), ("mile", "mi"), (0, 0)),
+        Kind("length", ("millimeter", "mm"), ("inch", "in"), (2, 3)),
+        Kind("pressure", ("kilopascal", "kPa"), ("psi", "psi"), (0, 0)),
+        Kind("temperature", ("degC", "°C"), ("degF", "°F"), (0, 0)),
+        Kind("hours", ("hour", "h"), ("hour", "h"), (0, 0)),
+    )
+}
+#: what people write, to pint's names; letters are compared in lower case
+_WRITTEN = {
+    "volume": {
+        "l": "liter", "litre": "liter", "litres": "liter", "liter": "liter", "liters": "liter", "ml": "milliliter",
+        "qt": "us_qt", "qts": "us_qt", "quart": "us_qt", "quarts": "us_qt", "us qt": "us_qt", "gal": "us_gal",
+        "gallon": "us_gal", "gallons": "us_gal", "us gal": "us_gal", "imp gal": "imp_gal", "fl oz": "us_floz",
+        "floz": "us_floz", "us fl oz": "us_floz",
+    },
+    "torque": {
+        "n·m": "newton * meter", "nm": "newton * meter", "n m": "newton * meter", "n*m": "newton * meter",
+        "lbf·ft": "lbf_ft", "lbf ft": "lbf_ft", "lb·ft": "lbf_ft", "lb ft": "lbf_ft", "lb-ft": "lbf_ft",
+        "lbf-ft": "lbf_ft", "ft·lbf": "lbf_ft", "ft lb": "lbf_ft", "ft-lb": "lbf_ft", "ft·lb": "lbf_ft",
+        "ft-lbs": "lbf_ft", "ft lbs": "lbf_ft",
+    },
+    "distance": {"km": "kilometer", "mi": "mile", "mile": "mile", "miles": "mile", "m": "meter"},
+    "length": {"mm": "millimeter", "cm": "centimeter", "in": "inch", "inch": "inch", "inches": "inch", '"': "inch"},
+    "pressure": {"kpa": "kilopascal", "bar": "bar", "psi": "psi", "mpa": "megapascal"},
+    "temperature": {"°c": "degC", "c": "degC", "degc": "degC", "°f": "degF", "f": "degF", "degf": "degF"},
+    "hours": {"h": "hour", "hr": "hour", "hrs": "hour", "hour": "hour", "hours": "hour"},
+}  # fmt: skip
+_TYPED = re.compile(r"^([+\-−]?[\d.,'’   ]*\d[\d.,]*|[+\-−]?[.,]\d+)\s*([^\d\s].*)?$")
+
+
+@lru_cache(maxsize=256)
+def _line(source: str, target: str) -> tuple[float, float]:
+    """(factor, offset) of a linear conversion."""
+    zero = convert(0.0, source, target)
+    return convert(1.0, source, target) - zero, zero
+
+
+def _through(value: float, source: str, target: str) -> float:
+    if source == target:
+        return value
+    if "deg" in source:
+        factor, offset = _line(source, target)
+        return round(value * factor + offset, 9)
+    return value * _line(source, target)[0]
+
+
+def number(text: str, field: str) -> float:
+    """A typed number: decimal point or comma, thousands grouped by comma, point, blank or apostrophe.
+
+    A single comma with three digits behind it groups thousands when a digit 1–9 stands before it (1,250);
+    ``0,125`` is an eighth.
+
+    >>> number("1,250.5", "x"), number("9,5", "x"), number("12 000", "x")
+    (1250.5, 9.5, 12000.0)
+    """
+    plain = re.sub(r"[\s'’  ]", "", text).replace("−", "-")
+    if "," in plain and "." in plain:
+        decimal = max(plain.rfind(","), plain.rfind("."))
+        plain = re.sub(r"[.,]", "", plain[:decimal]) + "." + plain[decimal + 1 :]
+    elif plain.count(",") > 1 or re.fullmatch(r"[+-]?[1-9]\d{0,2},\d{3}", plain):
+        plain = plain.replace(",", "")
+    else:
+        plain = plain.replace(",", ".")
+    try:
+        value = float(plain)
+    except ValueError:
+        raise InputError(field, f"{text.strip()[:30]!r} is not a number") from None
+    if not math.isfinite(value):
+        raise InputError(field, f"{text.strip()[:30]!r} is not a number one can work with")
+    return value
+
+
+def typed(text: str, kind: str, measures: str, field: str) -> float:
+    """A typed quantity in the stored unit of its kind: ``9.5 qt``, ``18 lbf·ft``, or a bare number in the
+    fleet's preferred unit. Raises InputError for text, or for a unit of another kind.
+
+    >>> round(typed("9.5 qt", "volume", "si", "capacity"), 6)
+    8.990353
+    >>> round(typed("18 lbf·ft", "torque", "si", "torque"), 3)
+    24.405
+    """
+    match = _TYPED.match(text.strip())
+    if not match:
+        raise InputError(field, f"{text.strip()[:30]!r} is not a number, nor a number with a unit")
+    value = number(match[1], field)
+    found = KINDS[kind]
+    unit = (match[2] or "").strip().lower().rstrip(".").replace("⋅", "·")
+    if not unit:
+        source = found.us[0] if measures == US else found.si[0]
+    elif unit in _WRITTEN[kind]:
+        source = _WRITTEN[kind][unit]
+    else:
+        raise InputError(field, f"{match[2]!r} is not a unit of {kind}: {found.si[1]} or {found.us[1]}, say")
+    return _through(value, source, found.si[0])
+
+
+def shown(value: float | None, kind: str, measures: str) -> float | None:
+    """A stored quantity in the unit the fleet prefers."""
+    if value is None or measures != US:
+        return value
+    found = KINDS[kind]
+    return _through(value, found.si[0], found.us[0])
+
+
+def unit(kind: str, measures: str) -> str:
+    """How the fleet writes the unit of a kind."""
+    return KINDS[kind].us[1] if measures == US else KINDS[kind].si[1]
+
+
+def decimals(kind: str, measures: str) -> int:
+    return KINDS[kind].decimals[measures == US]
+
+
+def as_typed(value: float | None, kind: str, measures: str) -> str:
+    """A stored quantity as it would be typed into a field: enough digits that it comes back the same."""
+    got = shown(value, kind, measures)
+    return "" if got is None else f"{round(got, 6):g}" if abs(got) < 1e6 else f"{got:.0f}"
+
+
+_SAID = re.compile(r"(?<![\w.])([−\-]?\d{1,3}(?:,\d{3})+(?:\.\d+)?|[−\-]?\d+(?:\.\d+)?)([   ]?)(km|L|N·m|kPa|°C)(?![\w/·])")
+_SAID_KIND = {"km": "distance", "L": "volume", "N·m": "torque", "kPa": "pressure", "°C": "temperature"}
+
+
+def said(sentence: str, measures: str) -> str:
+    """A stored sentence with its quantities turned into the fleet's units.
+
+    >>> said("The maker's cap of 20,000 km lies below 30,000 km", "us")
+    "The maker's cap of 12,427 mi lies below 18,641 mi"
+    """
+    if measures != US:
+        return sentence
+
+    def swap(match: re.Match[str]) -> str:
+        kind = _SAID_KIND[match[3]]
+        digits = len(match[1].partition(".")[2])
+        value = shown(float(match[1].replace(",", "").replace("−", "-")), kind, measures)
+        return f"{value:,.{max(digits, 1 if kind == 'volume' else 0)}f}".replace("-", "−") + match[2] + unit(kind, measures)
+
+    return _SAID.sub(swap, sentence)

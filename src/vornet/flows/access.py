@@ -1,0 +1,72 @@
+"""Who may do what: one table, least right by default. Pages, API and menus all read it here."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+ROLES = ("technician", "planner", "analyst", "manager", "admin", "viewer")
+#: what each role is for, as people read it
+ROLE_WORDS = {
+    "technician": "does the drain, pulls the sample, notes what was seen",
+    "planner": "keeps the register and the plan, approves intervals",
+    "analyst": "clears the lab's results, signs verdicts, keeps oils and limits",
+    "manager": "sees what was decided and why, approves intervals",
+    "admin": "lets people in and out, keeps settings and tokens",
+    "viewer": "looks, and changes nothing",
+}
+
+
+@dataclass(frozen=True)
+class Right:
+    """One thing a person may do, in words, and the roles that may. ``scope``: the token scope that carries it."""
+
+    key: str
+    words: str
+    roles: frozenset[str]
+    scope: str | None = None
+
+
+def _right(key: str, words: str, roles: str, scope: str | None = None) -> Right:
+    return Right(key, words, frozenset(roles.split()), scope)
+
+
+RIGHTS: dict[str, Right] = {
+    r.key: r
+    for r in (
+        _right("see", "see the Board, units, compartments, oils and plans",
+               "technician planner analyst manager admin viewer", "read"),
+        _right("own_account", "change one's own password, sessions and tokens",
+               "technician planner analyst manager admin viewer"),
+        _right("see_intervals", "see the desk of interval decisions", "planner analyst manager viewer", "read"),
+        _right("see_lab", "see the lab's files and what is held", "planner analyst manager", "read"),
+        _right("export", "take the register and judgements out as files", "planner analyst manager admin", "read"),
+        _right("log_work", "log drains, top-ups, readings, level checks, services and events", "technician planner", "work"),
+        _right("take_files", "take lab files in", "planner analyst", "import"),
+        _right("settle_holds", "release or reject held samples", "analyst"),
+        _right("approve_interval", "approve an interval", "planner manager"),
+        _right("edit_register", "change units, compartments, templates and service plans", "planner", "register"),
+        _right("edit_oils", "change oils and their batches", "planner analyst", "register"),
+        _right("edit_settings", "set the fleet's units of measure and schools of practice", "planner admin"),
+        _right("see_audit", "read the audit trail", "manager admin"),
+        _right("manage_people", "let people in, set roles, end sessions and tokens", "admin"),
+    )
+}  # fmt: skip
+#: what a token may be made for, in words
+SCOPES = {
+    "read": "read registers, judgements, intervals and due lists",
+    "work": "log meter readings and work done",
+    "import": "take lab results in",
+    "register": "load and change the register",
+}
+
+
+def allowed(role: str, right: str, scopes: tuple[str, ...] | None = None) -> bool:
+    """Whether a role may; a token (``scopes`` given) only within its scopes as well."""
+    found = RIGHTS[right]
+    return role in found.roles and (scopes is None or found.scope in scopes)
+
+
+def who_may(right: str) -> str:
+    """The roles that may, as a sentence says them: 'planners and analysts'."""
+    names = [f"{role}s" for role in ROLES if role in RIGHTS[right].roles]
+    return names[0] if len(names) == 1 else ", ".join(names[:-1]) + " and " + names[-1]

@@ -1,0 +1,71 @@
+-- :item  one item with its place
+SELECT i.item_id, i.unit_id, i.compartment_id, u.name AS unit, c.name AS compartment, i.name AS item, i.every_meter, i.every_days,
+       i.every_nth, i.nth_of, i.first_meter, i.season, i.condition, i.facts, i.due_meter, i.due_day, i.driver, i.to_due,
+       i.last_day, i.last_meter, coalesce(c.counts, u.meter_unit) AS meter_unit, coalesce(c.meter_no, 1) AS meter_no
+FROM service_item i JOIN unit u USING (fleet_id, unit_id)
+LEFT JOIN compartment c ON c.fleet_id = i.fleet_id AND c.compartment_id = i.compartment_id
+WHERE i.item_id = %(item_id)s
+
+-- :records_of  what was done, newest first
+SELECT on_day, meter, outcome, reading, note, recorded_by FROM service_record
+WHERE item_id = %(item_id)s AND superseded_by IS NULL ORDER BY on_day DESC, record_id DESC LIMIT 40
+
+-- :meter_points  figures of some units' meters, newest hundred a meter are plenty
+SELECT meter_id, on_day, meter FROM (
+    SELECT unit_id, unit_id * 2 + meter_no - 1 AS meter_id, on_day, meter FROM meter_reading WHERE superseded_by IS NULL
+    UNION ALL
+    SELECT c.unit_id, c.unit_id * 2 + c.meter_no - 1, d.on_day, d.meter
+    FROM drain d JOIN compartment c USING (fleet_id, compartment_id) WHERE d.superseded_by IS NULL) m
+WHERE (%(units)s::bigint[] IS NULL OR unit_id = ANY(%(units)s))
+  AND unit_id IN (SELECT unit_id FROM service_item)
+
+-- :oil_drains_due  where the oil of some units' compartments stands
+SELECT s.compartment_id, s.due_meter, s.due_day, s.interval_meter, i.days AS interval_days
+FROM standing s JOIN compartment c USING (fleet_id, compartment_id)
+LEFT JOIN LATERAL (SELECT days FROM drain_interval i
+                   WHERE i.fleet_id = c.fleet_id AND i.compartment_id = c.compartment_id AND i.effective_from <= s.as_of
+                   ORDER BY effective_from DESC, interval_id DESC LIMIT 1) i ON true
+WHERE %(units)s::bigint[] IS NULL OR c.unit_id = ANY(%(units)s)
+
+-- :due  services and oil drains, soonest first
+SELECT * FROM (
+    SELECT 'item' AS what, i.item_id AS id, u.unit_id, i.compartment_id, u.name AS unit, c.name AS compartment, i.name AS item,
+           d.name AS depot, coalesce(c.counts, u.meter_unit) AS meter_unit, i.due_meter, i.due_day, i.driver, i.to_due, i.last_day,
+           i.condition, i.facts -> 'parts' AS parts
+    FROM service_item i JOIN unit u USING (fleet_id, unit_id)
+    LEFT JOIN compartment c ON c.fleet_id = i.fleet_id AND c.compartment_id = i.compartment_id
+    LEFT JOIN depot d ON d.fleet_id = u.fleet_id AND d.depot_id = u.depot_id
+    WHERE u.state <> 'retired'
+    UNION ALL
+    SELECT 'drain', c.compartment_id, u.unit_id, c.compartment_id, u.name, c.name, 'Oil drain', d.name, c.counts, s.due_meter,
+           s.due_day, s.due_driver, s.to_due, NULL, NULL, NULL
+    FROM standing s JOIN compartment c USING (fleet_id, compartment_id)
+    JOIN unit u ON u.fleet_id = c.fleet_id AND u.unit_id = c.unit_id
+    LEFT JOIN depot d ON d.fleet_id = u.fleet_id AND d.depot_id = u.depot_id
+    WHERE u.state <> 'retired') x
+WHERE (%(depot)s = '' OR depot = %(depot)s)
+  AND (%(what)s = 'all' AND due_day <= %(until)s
+    OR %(what)s = 'overdue' AND (due_day < %(today)s OR to_due < 0)
+    OR %(what)s = 'items' AND what = 'item' AND due_day <= %(until)s
+    OR %(what)s = 'drains' AND what = 'drain' AND due_day <= %(until)s
+    OR %(what)s = 'unknown' AND what = 'item' AND driver = 'no record yet'
+    OR %(what)s = 'condition' AND what = 'item' AND condition IS NOT NULL)
+ORDER BY due_day NULLS LAST, unit, compartment NULLS FIRST, item LIMIT %(limit)s OFFSET %(offset)s
+
+-- :counts  for the filters of the due list
+WITH x AS (
+    SELECT 'item' AS what, i.due_day, i.to_due, i.driver, i.condition, d.name AS depot
+    FROM service_item i JOIN unit u USING (fleet_id, unit_id)
+    LEFT JOIN depot d ON d.fleet_id = u.fleet_id AND d.depot_id = u.depot_id WHERE u.state <> 'retired'
+    UNION ALL
+    SELECT 'drain', s.due_day, s.to_due, s.due_driver, NULL, d.name
+    FROM standing s JOIN compartment c USING (fleet_id, compartment_id)
+    JOIN unit u ON u.fleet_id = c.fleet_id AND u.unit_id = c.unit_id
+    LEFT JOIN depot d ON d.fleet_id = u.fleet_id AND d.depot_id = u.depot_id WHERE u.state <> 'retired')
+SELECT count(*) FILTER (WHERE due_day <= %(until)s) AS all,
+       count(*) FILTER (WHERE due_day < %(today)s OR to_due < 0) AS overdue,
+       count(*) FILTER (WHERE what = 'item' AND due_day <= %(until)s) AS items,
+       count(*) FILTER (WHERE what = 'drain' AND due_day <= %(until)s) AS drains,
+       count(*) FILTER (WHERE what = 'item' AND driver = 'no record yet') AS unknown,
+       count(*) FILTER (WHERE what = 'item' AND condition IS NOT NULL) AS condition
+FROM x WHERE %(depot)s = '' OR depot = %(depot)s

@@ -1,0 +1,127 @@
+"""Admin: people and their roles, the audit trail, the fleet's settings."""
+
+from __future__ import annotations
+
+import json
+
+from fastapi import APIRouter, Request
+from fastapi.responses import RedirectResponse, Response
+
+from vornet.core import schools
+from vornet.core.errors import InputError
+from vornet.flows import access, fleets, people
+from vornet.io import tables
+from vornet.web.pages import checked_form, database, maybe_day, needs, render, visitor
+
+router = APIRouter(prefix="/admin")
+PAGE = 100
+
+
+def _people(request: Request, error: str = "", form: dict | None = None) -> Response:
+    with database(request).fleet(visitor(request).fleet_id) as connection:
+        members, tokens = people.members(connection), people.tokens(connection, None)
+    return render(
+        request, "people.html", 422 if error else 200, members=members, tokens=tokens, error=error, form=form or {},
+        roles=access.ROLE_WORDS, rights=access.RIGHTS.values(), role_names=access.ROLES,
+    )  # fmt: skip
+
+
+@router.get("/people", dependencies=[needs("manage_people")])
+def show_people(request: Request) -> Response:
+    """Who is in this fleet, and who may do what."""
+    return _people(request)
+
+
+@router.post("/people", dependencies=[needs("manage_people")])
+async def invite(request: Request) -> Response:
+    form = {k: str(v) for k, v in (await checked_form(request)).items()}
+    who = visitor(request)
+    try:
+        with database(request).fleet(who.fleet_id) as connection:
+            people.invite(
+                connection, who, form.get("login", ""), form.get("name", ""), form.get("password", ""), form.get("role", "")
+            )
+    except InputError as error:
+        return _people(request, str(error), form)
+    return RedirectResponse("/admin/people", 303)
+
+
+@router.post("/people/{account_id}", dependencies=[needs("manage_people")])
+async def change(request: Request, account_id: int) -> Response:
+    """Another role, out of the fleet, or signed out everywhere."""
+    form = await checked_form(request)
+    who, do = visitor(request), str(form.get("do", "role"))
+    try:
+        with database(request).fleet(who.fleet_id) as connection:
+            if do in ("role", "remove"):
+                people.set_role(connection, who, account_id, "" if do == "remove" else str(form.get("role", "")))
+            elif do == "sign_out":
+                people.end_sessions(connection, who, account_id)
+    except InputError as error:
+        return _people(request, str(error))
+    return RedirectResponse("/admin/people", 303)
+
+
+@router.post("/tokens/{token_id}/end", dependencies=[needs("manage_people")])
+async def end_token(request: Request, token_id: int) -> Response:
+    await checked_form(request)
+    with database(request).fleet(visitor(request).fleet_id) as connection:
+        people.revoke_token(connection, visitor(request), token_id, anyone=True)
+    return RedirectResponse("/admin/people", 303)
+
+
+def _trail(request: Request, before: int | None, limit: int) -> tuple[list[dict], dict[str, str]]:
+    asked = {k: request.query_params.get(k, "")[:120] for k in ("who", "what", "q", "since", "until")}
+    since, until = maybe_day(asked["since"], "since"), maybe_day(asked["until"], "until")
+    with database(request).fleet(visitor(request).fleet_id) as connection:
+        rows = people.audit_trail(connection, asked["who"], asked["what"], asked["q"], since, until, before, limit)
+    return rows, asked
+
+
+@router.get("/audit", dependencies=[needs("see_audit")])
+def audit(request: Request, before: int | None = None) -> Response:
+    """The audit trail, newest first."""
+    rows, asked = _trail(request, before, PAGE + 1)
+    with database(request).fleet(visitor(request).fleet_id) as connection:
+        words = people.audit_words(connection)
+    return render(request, "audit.html", rows=rows[:PAGE], more=len(rows) > PAGE, asked=asked, words=words)
+
+
+@router.get("/audit.{layout}", dependencies=[needs("see_audit")])
+def audit_file(request: Request, layout: str) -> Response:
+    """The audit trail as CSV or JSON, filtered as the page is."""
+    rows, _ = _trail(request, None, 200_000)
+    if layout == "json":
+        body = json.dumps(rows, default=lambda x: x.isoformat(), ensure_ascii=False, indent=1)
+        return Response(body, media_type="application/json",
+                        headers={"Content-Disposition": 'attachment; filename="audit.json"'})  # fmt: skip
+    if layout != "csv":
+        raise InputError("layout", "csv or json")
+    flat = [{**r, "at": r["at"].isoformat()} for r in rows]
+    return Response(tables.as_csv(flat), media_type="text/csv",
+                    headers={"Content-Disposition": 'attachment; filename="audit.csv"'})  # fmt: skip
+
+
+@router.get("/settings", dependencies=[needs("edit_settings")])
+def settings(request: Request, saved: int = 0) -> Response:
+    """Units of measure, time zone, schools of practice."""
+    with database(request).fleet(visitor(request).fleet_id) as connection:
+        found = fleets.settings(connection)
+    return render(request, "settings.html", fleet=found, schools=schools.SCHOOLS, saved=saved, error="")
+
+
+@router.post("/settings", dependencies=[needs("edit_settings")])
+async def save_settings(request: Request) -> Response:
+    form = {k: str(v) for k, v in (await checked_form(request)).items()}
+    who = visitor(request)
+    chosen: dict[str, object] = {s.key: form.get(f"school_{s.key}", "") for s in schools.SCHOOLS}
+    try:
+        with database(request).fleet(who.fleet_id) as connection:
+            fleets.set_settings(
+                connection, who.fleet_id, who.name, form.get("zone", "UTC"), form.get("measures", "si"), chosen
+            )
+    except InputError as error:
+        shown = {"measures": form.get("measures"), "zone": form.get("zone"), "schools": chosen, "name": who.fleet}
+        return render(request, "settings.html", 422, fleet=shown, schools=schools.SCHOOLS, saved=0, error=str(error))
+    return RedirectResponse("/admin/settings?saved=1", 303)
+

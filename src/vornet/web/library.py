@@ -1,0 +1,324 @@
+"""The library: the register's list, many changed at once, oils, templates, files in and out."""
+
+from __future__ import annotations
+
+import json
+from typing import Any
+from urllib.parse import urlencode
+
+from fastapi import APIRouter, Request
+from fastapi.concurrency import run_in_threadpool
+from fastapi.responses import RedirectResponse, Response
+from starlette.datastructures import UploadFile as FormFile
+from starlette.exceptions import HTTPException
+
+from vornet.core.errors import InputError
+from vornet.core.measurands import KEYS, MEASURANDS
+from vornet.flows import evaluate, inbox, learned, register, units
+from vornet.io import equipment, tables, workbook
+from vornet.store.database import query
+from vornet.web import forms
+from vornet.web.pages import checked_form, database, maybe_day, needs, render, today, visitor
+
+router = APIRouter()
+LARGEST = 60_000_000
+_NARROW = ("q", "depot", "kind", "family", "oil", "state")
+
+
+def _wanted(params: Any) -> units.Wanted:
+    page = str(params.get("page", "0"))
+    return units.Wanted(
+        **{k: str(params.get(k, ""))[:120] for k in _NARROW}, doubted=bool(params.get("doubted")),
+        sort=str(params.get("sort", "unit")), down=bool(params.get("down")), page=min(int(page), 10_000) if page.isdigit() else 0,
+    )  # fmt: skip
+
+
+def _query_string(wanted: units.Wanted, **changes: Any) -> str:
+    """A list's address with something changed."""
+    now = {k: getattr(wanted, k) for k in (*_NARROW, "sort")} | {
+        "doubted": 1 if wanted.doubted else "", "down": 1 if wanted.down else "", "page": wanted.page or "",
+    } | changes  # fmt: skip
+    return urlencode({k: v for k, v in now.items() if v not in ("", None, False)})
+
+
+@router.get("/library", dependencies=[needs("see")])
+def show(request: Request) -> Response:
+    """The register: every compartment, filtered and sorted."""
+    wanted = _wanted(request.query_params)
+    with database(request).fleet(visitor(request).fleet_id) as connection:
+        found = units.listing(connection, wanted)
+    template = "library_rows.html" if request.headers.get("HX-Request") else "library.html"
+    return render(
+        request, template, **found, link=lambda **c: _query_string(wanted, **c), state_words=units.STATE_WORDS, tab="units",
+        most=units.MOST_AT_ONCE, each=units.PAGE,
+    )  # fmt: skip
+
+
+@router.get("/library.csv", dependencies=[needs("export")])
+def list_file(request: Request) -> Response:
+    """The list as it is narrowed, as CSV."""
+    wanted = _wanted(request.query_params)
+    with database(request).fleet(visitor(request).fleet_id) as connection:
+        rows = connection.execute(query("units.list"), wanted.parameters(None)).fetchall()
+    keys = ("unit", "compartment", "kind", "family", "depot", "model", "duty", "state", "oil", "system_volume_l", "capacity_l",
+            "meter_unit", "interval_meter", "due_day", "items")  # fmt: skip
+    return _file(tables.as_csv([{k: r[k] for k in keys} for r in rows]), "text/csv", "compartments.csv")
+
+
+def _file(content: str | bytes, media: str, name: str) -> Response:
+    return Response(content, media_type=media, headers={"Content-Disposition": f'attachment; filename="{name}"'})
+
+
+# ---- many at once ----------------------------------------------------------------------------------------------
+async def _selection(request: Request) -> tuple[dict[str, Any], list[int]]:
+    await checked_form(request)
+    form = await request.form(max_fields=20_000)
+    if form.get("all"):
+        with database(request).fleet(visitor(request).fleet_id) as connection:
+            ids = units.ids_of(connection, _wanted(form))
+    else:
+        ids = [int(str(i)) for i in form.getlist("id") if str(i).isdigit()]
+        ids += [int(i) for i in str(form.get("ids", "")).split(",") if i.isdigit()]
+    plain = {k: str(v) for k, v in form.items() if k != "id"}
+    return plain, list(dict.fromkeys(ids))
+
+
+@router.post("/library/change", dependencies=[needs("edit_register")])
+async def change(request: Request) -> Response:
+    """Choose what to change on a selection, see what would change, then do it."""
+    form, ids = await _selection(request)
+    who = visitor(request)
+    if not ids:
+        return RedirectResponse("/library?" + _query_string(_wanted(form)), 303)
+    key, step = form.get("what", ""), form.get("step", "choose")
+    lines: list[units.Line] = []
+    errors: dict[str, str] = {}
+    if key in units.CHANGES and step in ("look", "do"):
+        try:
+            value = _value(units.CHANGES[key], form, who.measures)
+            with database(request).fleet(who.fleet_id) as connection:
+                lines = units.change_many(
+                    connection, who.fleet_id, ids, key, value, who.name, today(request), apply=step == "do"
+                )
+        except InputError as error:
+            errors = getattr(error, "errors", None) or {error.field: error.why}
+    with database(request).fleet(who.fleet_id) as connection:
+        oils = [o["name"] for o in connection.execute(query("register.oils")).fetchall()]
+    counts = form.get("counts", "h")
+    return render(
+        request, "change.html", 422 if errors else 200, ids=ids, form=form, what=units.CHANGES.get(key), changes=units.CHANGES,
+        lines=lines, errors=errors, done=step == "do" and not errors, oils=oils, words=equipment,
+        item_fields=forms.item_fields(counts), tab="units", shown=_shown,
+    )  # fmt: skip
+
+
+def _shown(change: units.Change, line: units.Line, value: Any, system: str) -> str:
+    """A preview's figure as the fleet reads it."""
+    if value in (None, ""):
+        return "–"
+    if change.kind == "volume" and isinstance(value, int | float):
+        shown = forms.measures.shown(float(value), "volume", system)
+        return f"{shown:,.1f} {forms.measures.unit('volume', system)}"
+    if isinstance(value, float):
+        return f"{value:,.6g}"
+    return str(value)
+
+
+def _value(change: units.Change, form: dict[str, str], system: str) -> Any:
+    text = form.get("value", "").strip()
+    if change.kind == "item":
+        counts = form.get("counts", "h")
+        given, errors = forms.read_item(form, counts, system)
+        if not given.get("item"):
+            errors["item"] = "give the item a name"
+        if errors:
+            raise units.FormErrors(errors)
+        return {**given, "on_compartment": form.get("on_compartment") == "yes"}
+    if change.kind == "volume":
+        return forms.read(forms.Field("value", change.words, "volume"), text, system)
+    if change.kind == "meter":
+        kind = "distance" if form.get("counts") == "km" else "hours"
+        value = forms.read(forms.Field("value", change.words, kind), text, system)
+        if value is not None and value <= 0:
+            raise InputError("value", "an interval of zero is always due: give a length")
+        return value
+    if change.kind == "int":
+        value = forms.read(forms.Field("value", change.words, "int"), text, system)
+        if value is not None and value <= 0:
+            raise InputError("value", "an interval of zero is always due: give a length")
+        return value
+    if not text and change.key not in ("duty", "model", "depot"):
+        raise InputError("value", "is missing")
+    return text
+
+
+# ---- what the register doubts ----------------------------------------------------------------------------------
+@router.get("/library/doubts", dependencies=[needs("see")])
+def doubts(request: Request) -> Response:
+    """Figures that what was poured and read speaks against."""
+    with database(request).fleet(visitor(request).fleet_id) as connection:
+        rows = learned.doubts(connection)
+    return render(request, "doubts.html", rows=rows, field_words=learned.FIELD_WORDS, tab="doubts")
+
+
+# ---- templates -------------------------------------------------------------------------------------------------
+@router.get("/library/templates", dependencies=[needs("see")])
+def templates(request: Request) -> Response:
+    """Patterns for new units."""
+    with database(request).fleet(visitor(request).fleet_id) as connection:
+        rows = connection.execute(query("register.templates")).fetchall()
+    return render(request, "templates.html", rows=rows, tab="templates")
+
+
+@router.post("/library/templates/{template_id}/remove", dependencies=[needs("edit_register")])
+async def remove_template(request: Request, template_id: int) -> Response:
+    await checked_form(request)
+    who = visitor(request)
+    with database(request).fleet(who.fleet_id) as connection:
+        units.remove_template(connection, who.fleet_id, template_id, who.name)
+    return RedirectResponse("/library/templates", 303)
+
+
+# ---- oils ------------------------------------------------------------------------------------------------------
+@router.get("/library/oils", dependencies=[needs("see")])
+def oils(request: Request) -> Response:
+    """The oil library."""
+    with database(request).fleet(visitor(request).fleet_id) as connection:
+        rows = connection.execute(query("units.oil_list")).fetchall()
+        concessions = connection.execute(query("units.concessions"), {"oil_id": None}).fetchall()
+    for r in rows:
+        r["new"] = dict(zip(KEYS, r["new_values"], strict=False))
+    return render(request, "oils.html", rows=rows, concessions=concessions, tab="oils")
+
+
+def _oil(request: Request, oil_id: int | None, values: dict[str, str] | None, errors: dict[str, str]) -> Response:
+    found: dict[str, Any] = {"oil": None, "batches": [], "use": [], "concessions": [], "new": {}}
+    if oil_id is not None:
+        with database(request).fleet(visitor(request).fleet_id) as connection:
+            oil = connection.execute(query("units.oil"), {"oil_id": oil_id}).fetchone()
+            if oil is None:
+                raise HTTPException(404, "There is no such oil in this fleet.")
+            found = {
+                "oil": oil, "batches": connection.execute(query("register.batches"), {"oil_id": oil_id}).fetchall(),
+                "use": connection.execute(query("units.oil_use"), {"oil_id": oil_id}).fetchall(),
+                "concessions": connection.execute(query("units.concessions"), {"oil_id": oil_id}).fetchall(),
+                "new": register.oil_out(oil),
+            }  # fmt: skip
+    if values is None:
+        document = found["new"]
+        values = {f.key: forms.shown(f, document.get(f.key), visitor(request).measures) for f in forms.OIL_FIELDS}
+        values |= {k: f"{document[k]:g}" for k in KEYS if k in document}
+    return render(
+        request, "oil.html", 422 if errors else 200, **found, values=values, errors=errors, fields=forms.OIL_FIELDS,
+        measurands=MEASURANDS, batch_fields=forms.BATCH_FIELDS, by_key={m.key: i for i, m in enumerate(MEASURANDS)}, tab="oils",
+    )  # fmt: skip
+
+
+@router.get("/library/oils/new", dependencies=[needs("edit_oils")])
+def new_oil(request: Request) -> Response:
+    return _oil(request, None, None, {})
+
+
+@router.get("/library/oils/{oil_id}", dependencies=[needs("see")])
+def show_oil(request: Request, oil_id: int) -> Response:
+    """One oil: what it is when new, its approvals, its batches, where it runs."""
+    return _oil(request, oil_id, None, {})
+
+
+async def _save_oil(request: Request, oil_id: int | None) -> Response:
+    form = {k: str(v) for k, v in (await checked_form(request)).items()}
+    who, errors = visitor(request), {}  # type: ignore[var-annotated]
+    given = forms.read_fields(forms.OIL_FIELDS, form, who.measures, errors)
+    given |= forms.read_fields(tuple(forms.Field(k, k, "number") for k in KEYS), form, who.measures, errors)
+    try:
+        if errors:
+            raise units.FormErrors(errors)
+        with database(request).fleet(who.fleet_id) as connection:
+            saved = units.save_oil(connection, who.fleet_id, oil_id, given, who.name, today(request))
+    except InputError as error:
+        return _oil(request, oil_id, form, getattr(error, "errors", None) or {error.field: error.why})
+    return RedirectResponse(f"/library/oils/{saved}", 303)
+
+
+@router.post("/library/oils/new", dependencies=[needs("edit_oils")])
+async def add_oil(request: Request) -> Response:
+    return await _save_oil(request, None)
+
+
+@router.post("/library/oils/{oil_id}", dependencies=[needs("edit_oils")])
+async def save_oil(request: Request, oil_id: int) -> Response:
+    return await _save_oil(request, oil_id)
+
+
+@router.post("/library/oils/{oil_id}/batches", dependencies=[needs("edit_oils")])
+async def add_batch(request: Request, oil_id: int) -> Response:
+    """A batch that came in."""
+    form = {k: str(v) for k, v in (await checked_form(request)).items()}
+    who, errors = visitor(request), {}  # type: ignore[var-annotated]
+    given = forms.read_fields(forms.BATCH_FIELDS, form, who.measures, errors)
+    try:
+        if errors:
+            raise units.FormErrors(errors)
+        maybe_day(form.get("received_on"), "received_on")
+        with database(request).fleet(who.fleet_id) as connection:
+            units.save_batch(connection, who.fleet_id, oil_id, given, who.name)
+    except InputError as error:
+        return _oil(request, oil_id, None, {"batch": f"{error.field}: {error.why}"})
+    return RedirectResponse(f"/library/oils/{oil_id}#batches", 303)
+
+
+# ---- files -----------------------------------------------------------------------------------------------------
+@router.get("/library/files", dependencies=[needs("export")])
+def files(request: Request, done: int = 0) -> Response:
+    """The register in and out as JSON, XLSX and CSV."""
+    return _files(request, done)
+
+
+def _files(request: Request, done: int = 0, error: str = "") -> Response:
+    with database(request).fleet(visitor(request).fleet_id) as connection:
+        found = connection.execute(query("results.file"), {"import_file_id": done}).fetchone() if done else None
+    return render(
+        request, "files.html", 422 if error else 200, file=found, error=error, tables=workbook.TABLES, tab="files"
+    )
+
+
+@router.get("/library/register.{layout}", dependencies=[needs("export")])
+def export(request: Request, layout: str, table: str = "compartments", template: int = 0) -> Response:
+    """The register as one file; ``template``: an empty workbook that explains its columns."""
+    who = visitor(request)
+    document = {"fleet": who.fleet} if template else register.dump(database(request), who.fleet, today(request))
+    if layout == "json":
+        return _file(json.dumps(document, ensure_ascii=False, indent=1), "application/json", "register.json")
+    if layout == "xlsx":
+        media = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
+        return _file(workbook.as_xlsx(document), media, "register-template.xlsx" if template else "register.xlsx")
+    if layout == "zip":
+        return _file(workbook.as_zip(document), "application/zip", "register.zip")
+    if layout == "csv":
+        return _file(workbook.as_csv(document, table), "text/csv", f"{table}.csv")
+    raise HTTPException(404, "json, xlsx, zip or csv")
+
+
+@router.post("/library/files", dependencies=[needs("edit_register")])
+async def take(request: Request) -> Response:
+    """A register file in: good rows go in, bad ones are listed."""
+    form = await checked_form(request)
+    upload, who = form.get("file"), visitor(request)
+    if not isinstance(upload, FormFile) or not upload.filename:
+        return _files(request, error="Choose a file first.")
+    content, name = await upload.read(LARGEST + 1), upload.filename[:200]
+    if len(content) > LARGEST:
+        return _files(request, error=f"{name} is larger than {LARGEST // 1_000_000} MB: import it with the vornet command.")
+
+    def go() -> int:
+        db, day = database(request), today(request)
+        report = register.load(db, content, fleet=who.fleet, by=who.name, today=day, file=name)
+        evaluate.evaluate(db, who.fleet, day)
+        with db.fleet(who.fleet_id) as connection:
+            return inbox.note_register(connection, who.fleet_id, name, content, report, who.name)
+
+    try:
+        file_id = await run_in_threadpool(go)
+    except InputError as error:
+        return _files(request, error=f"{name}: {error}. Nothing was changed.")
+    return RedirectResponse(f"/library/files?done={file_id}", 303)

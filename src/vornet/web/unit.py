@@ -1,0 +1,596 @@
+"""One unit: its facts, meters, compartments and plan; the forms that change them."""
+
+from __future__ import annotations
+
+import uuid
+from typing import Any
+from urllib.parse import quote
+
+from fastapi import APIRouter, Request
+from fastapi.concurrency import run_in_threadpool
+from fastapi.responses import RedirectResponse, Response
+from starlette.datastructures import UploadFile as FormFile
+from starlette.exceptions import HTTPException
+
+from vornet.core import schools
+from vornet.core.errors import InputError
+from vornet.flows import fleets, learned, readings, service, units
+from vornet.io import equipment
+from vornet.io.equipment import READINGS, ServiceItem
+from vornet.store.database import query
+from vornet.web import forms
+from vornet.web.pages import checked_form, database, day_of, needs, render, today, visitor
+
+router = APIRouter()
+
+
+def _unit(request: Request, unit_id: int) -> dict[str, Any]:
+    with database(request).fleet(visitor(request).fleet_id) as connection:
+        found = units.page(connection, unit_id, today(request))
+    if found is None:
+        raise HTTPException(404, "There is no such unit in this fleet.")
+    return found
+
+
+def _show(request: Request, unit_id: int, error: str = "", **more: Any) -> Response:
+    found = _unit(request, unit_id)
+    in_force = {
+        c["id"]: schools.in_force(found["schools"], c["c"].get("schools", {})) for c in found["compartments"]
+    }
+    return render(
+        request, "unit.html", 422 if error else 200, **found, error=error, in_force=in_force, all_schools=schools.SCHOOLS,
+        words=equipment, state_words=units.STATE_WORDS, plan_words=units.plan_words, event_words=readings.EVENT_WORDS,
+        field_words=learned.FIELD_WORDS, attachment_kinds=units.ATTACHMENT_KINDS, reading_words=service.reading_words, **more,
+    )  # fmt: skip
+
+
+@router.get("/units/new", dependencies=[needs("edit_register")])
+def new(request: Request, template: int | None = None, copy: int | None = None) -> Response:
+    """A unit from a template, from another unit, or from nothing."""
+    return _new(request, template, copy, {}, {})
+
+
+def _new(request: Request, template: int | None, copy: int | None, form: dict[str, str], errors: dict[str, str]) -> Response:
+    who = visitor(request)
+    with database(request).fleet(who.fleet_id) as connection:
+        templates = connection.execute(query("register.templates")).fetchall()
+        oils = [o["name"] for o in connection.execute(query("register.oils")).fetchall()]
+        facets = connection.execute(query("units.facets")).fetchone()
+        pattern, follows = _pattern(connection, template, copy, today(request))
+    return render(
+        request, "unit_new.html", 422 if errors else 200, templates=templates, pattern=pattern, follows=follows,
+        chosen=template, copy=copy, form=form, errors=errors, oils=oils, depots=(facets or {}).get("depots") or [],
+        fields=forms.UNIT_FIELDS, kinds=forms.KINDS, shown=forms.shown, Field=forms.Field, plan_words=_words_of(pattern),
+    )  # fmt: skip
+
+
+def _words_of(pattern: dict[str, Any]) -> list[str]:
+    u = pattern.get("unit", {}).get("meter_unit", "h")
+    out = []
+    for i in pattern.get("service_items", ()):
+        row = {k: i.get(k) for k in service.RULES} | {
+            "every_meter": i.get(f"every_{u}"), "first_meter": i.get(f"first_{u}"), "meter_unit": u,
+        }  # fmt: skip
+        place = f"{i['compartment']}: " if i.get("compartment") else ""
+        out.append(f"{place}{i['item']}, {units.plan_words(row)}")
+    return out
+
+
+def _pattern(connection: Any, template: int | None, copy: int | None, day: Any) -> tuple[dict[str, Any], str]:
+    if template is not None:
+        rows = connection.execute(query("register.templates")).fetchall()
+        row = next((t for t in rows if t["template_id"] == template), None)
+        if row is None:
+            raise HTTPException(404, "There is no such template in this fleet.")
+        return row["content"], row["name"]
+    if copy is not None:
+        try:
+            unit = connection.execute(query("units.unit"), {"unit_id": copy}).fetchone()
+            return units.pattern_of(connection, copy, day), unit["unit"] if unit else ""
+        except InputError:
+            raise HTTPException(404, "There is no such unit in this fleet.") from None
+    return {"unit": {"meter_unit": "h"}, "compartments": [], "service_items": []}, ""
+
+
+@router.post("/units/new", dependencies=[needs("edit_register")])
+async def make(request: Request) -> Response:
+    """Make the unit that the form describes, with its pattern's compartments as they were adjusted."""
+    form = {k: str(v) for k, v in (await checked_form(request)).items()}
+    who, errors = visitor(request), {}  # type: ignore[var-annotated]
+    ids = {k: int(form[k]) if form.get(k, "").isdigit() else None for k in ("template", "copy")}
+    given = forms.read_fields(forms.UNIT_FIELDS, form, who.measures, errors)
+    try:
+        on = day_of(form.get("on"), "on", today(request))
+        with database(request).fleet(who.fleet_id) as connection:
+            pattern, _ = _pattern(connection, ids["template"], ids["copy"], today(request))
+            counts = given.get("meter_unit") or pattern["unit"].get("meter_unit", "h")
+            kind = "distance" if counts == "km" else "hours"
+            meter = forms.read(forms.Field("meter", "Meter", kind), form.get("meter", ""), who.measures)
+            compartments = _adjusted(pattern.get("compartments", []), form, who.measures, errors)
+            if errors:
+                raise units.FormErrors(errors)
+            unit_id = units.make_unit(
+                connection, who.fleet_id,
+                units.NewUnit(
+                    {k: v for k, v in given.items() if v is not None}, {**pattern, "compartments": compartments}, meter, on
+                ),
+                who.name, today(request),
+            )  # fmt: skip
+    except InputError as error:
+        found = getattr(error, "errors", None) or {error.field: error.why}
+        return _new(request, ids["template"], ids["copy"], form, found)
+    return RedirectResponse(f"/units/{unit_id}", 303)
+
+
+_ADJUSTED = (forms.Field("compartment", "Name"), forms.Field("oil", "Oil", "oil"),
+             forms.Field("system_volume_l", "Whole system", "volume"), forms.Field("capacity_l", "Refill", "volume"))  # fmt: skip
+
+
+def _adjusted(
+    compartments: list[dict[str, Any]], form: dict[str, str], system: str, errors: dict[str, str]
+) -> list[dict[str, Any]]:
+    """A pattern's compartments with what the form says differently; one left out is left out, new ones at the end."""
+    out = []
+    for i, c in enumerate(compartments):
+        if form.get(f"c.{i}.with", "yes") != "yes":
+            continue
+        changes = forms.read_fields(_ADJUSTED, form, system, errors, f"c.{i}.")
+        out.append({**c, **{k: v for k, v in changes.items() if v is not None}})
+    for i in range(len(compartments), len(compartments) + 8):
+        if not form.get(f"c.{i}.compartment", "").strip():
+            continue
+        fresh = forms.read_fields(_ADJUSTED, form, system, errors, f"c.{i}.")
+        fresh["kind"] = form.get(f"c.{i}.kind", "other")
+        out.append({k: v for k, v in fresh.items() if v is not None})
+    return out
+
+
+@router.get("/units/{unit_id}", dependencies=[needs("see")])
+def show(request: Request, unit_id: int) -> Response:
+    """One unit and everything the register knows of it."""
+    return _show(request, unit_id)
+
+
+@router.get("/units/{unit_id}/edit", dependencies=[needs("edit_register")])
+def edit(request: Request, unit_id: int) -> Response:
+    found = _unit(request, unit_id)
+    values = {f.key: forms.shown(f, found["document"].get(f.key), visitor(request).measures) for f in forms.UNIT_FIELDS}
+    return render(request, "unit_edit.html", unit=found["unit"], values=values, errors={}, fields=forms.UNIT_FIELDS)
+
+
+@router.post("/units/{unit_id}/edit", dependencies=[needs("edit_register")])
+async def save(request: Request, unit_id: int) -> Response:
+    form = {k: str(v) for k, v in (await checked_form(request)).items()}
+    who, errors = visitor(request), {}  # type: ignore[var-annotated]
+    given = forms.read_fields(forms.UNIT_FIELDS, form, who.measures, errors)
+    try:
+        if errors:
+            raise units.FormErrors(errors)
+        with database(request).fleet(who.fleet_id) as connection:
+            units.save_unit(connection, who.fleet_id, unit_id, given, who.name, today(request))
+    except InputError as error:
+        found = getattr(error, "errors", None) or {error.field: error.why}
+        unit = _unit(request, unit_id)["unit"]
+        return render(request, "unit_edit.html", 422, unit=unit, values=form, errors=found, fields=forms.UNIT_FIELDS)
+    return RedirectResponse(f"/units/{unit_id}", 303)
+
+
+async def _small(request: Request, unit_id: int, do: Any) -> Response:
+    """A small form on the unit's page: done, or the page again with the sentence why not."""
+    form = {k: v if isinstance(v, FormFile) else str(v) for k, v in (await checked_form(request)).items()}
+    who = visitor(request)
+
+    def go() -> None:
+        with database(request).fleet(who.fleet_id) as connection:
+            do(connection, who, form)
+
+    try:
+        await run_in_threadpool(go)
+    except InputError as error:
+        words = {"meter": "Meter", "litres": "Litres", "on": "Day", "reading": "Level", "why": "Reason", "file": "File"}
+        return _show(request, unit_id, f"{words.get(error.field, error.field)}: {error.why}")
+    return RedirectResponse(f"/units/{unit_id}{form.get('back', '')}", 303)
+
+
+def _meter(form: dict[str, Any], counts: str, system: str) -> float:
+    kind = "distance" if counts == "km" else "hours"
+    meter = forms.read(forms.Field("meter", "Meter", kind), str(form.get("meter", "")), system)
+    if meter is None:
+        raise InputError("meter", "is missing")
+    return float(meter)
+
+
+@router.post("/units/{unit_id}/state", dependencies=[needs("edit_register")])
+async def set_state(request: Request, unit_id: int) -> Response:
+    """Laid up, retired, or back in service."""
+
+    def do(connection: Any, who: Any, form: dict[str, Any]) -> None:
+        on = day_of(form.get("on"), "on", today(request))
+        units.set_state(
+            connection, who.fleet_id, unit_id, form.get("state", ""), on, form.get("note", ""), who.name, today(request)
+        )
+
+    return await _small(request, unit_id, do)
+
+
+@router.post("/units/{unit_id}/meter", dependencies=[needs("log_work")])
+async def read_meter(request: Request, unit_id: int) -> Response:
+    """One reading of one of the unit's meters."""
+
+    def do(connection: Any, who: Any, form: dict[str, Any]) -> None:
+        unit = connection.execute(query("units.unit"), {"unit_id": unit_id}).fetchone()
+        if unit is None:
+            raise InputError("unit", "is not in this fleet")
+        number = 2 if form.get("meter_no") == "2" else 1
+        counts = unit["second_meter_unit"] if number == 2 else unit["meter_unit"]
+        on = day_of(form.get("on"), "on", today(request))
+        readings.read_meter(
+            connection, who.fleet_id, unit_id, number, _meter(form, counts, who.measures), on, who.name, today(request)
+        )
+
+    return await _small(request, unit_id, do)
+
+
+def _compartment(connection: Any, unit_id: int, form: dict[str, Any]) -> dict[str, Any]:
+    wanted = form.get("compartment_id", "")
+    row = None
+    if wanted.isdigit():
+        row = connection.execute(query("board.compartment"), {"compartment_id": int(wanted)}).fetchone()
+    if row is None or row["unit_id"] != unit_id:
+        raise InputError("compartment", "choose one of this unit's")
+    return row
+
+
+@router.post("/units/{unit_id}/top-up", dependencies=[needs("log_work")])
+async def top_up(request: Request, unit_id: int) -> Response:
+    """Make-up oil, or a level read with nothing added."""
+
+    def do(connection: Any, who: Any, form: dict[str, Any]) -> None:
+        row = _compartment(connection, unit_id, form)
+        on, meter = day_of(form.get("on"), "on", today(request)), _meter(form, row["meter_unit"], who.measures)
+        level = {k: _level(form, k) for k in ("reading_before", "reading_after")}
+        litres = forms.read(forms.Field("litres", "Litres", "volume"), form.get("litres", ""), who.measures)
+        if litres is None:
+            if level["reading_before"] is None:
+                raise InputError("litres", "give what went in, or the level that was read")
+            readings.level_check(
+                connection, who.fleet_id, row["compartment_id"], on, meter, level["reading_before"], who.name, today(request)
+            )
+            return
+        readings.top_up(
+            connection, who.fleet_id, row["compartment_id"], on, meter, litres, level["reading_before"],
+            level["reading_after"], who.name, today(request),
+        )  # fmt: skip
+
+    return await _small(request, unit_id, do)
+
+
+def _level(form: dict[str, Any], name: str) -> float | None:
+    text = str(form.get(name, "")).strip()
+    if not text:
+        return None
+    value = forms.measures.number(text.rstrip("% "), name) / (100 if text.endswith("%") else 1)
+    if not -1 <= value <= 2:
+        raise InputError("reading", "0 is at MIN, 1 at MAX: a level lies near them")
+    return value
+
+
+@router.post("/units/{unit_id}/event", dependencies=[needs("log_work")])
+async def event(request: Request, unit_id: int) -> Response:
+    """A repair, part change, overhaul or exchange."""
+
+    def do(connection: Any, who: Any, form: dict[str, Any]) -> None:
+        row = _compartment(connection, unit_id, form)
+        volumes = {
+            k: forms.read(forms.Field(k, k, "volume"), form.get(k, ""), who.measures) for k in ("litres_out", "litres_in")
+        }
+        readings.event(
+            connection, who.fleet_id, row["compartment_id"], form.get("kind", ""), day_of(form.get("on"), "on", today(request)),
+            _meter(form, row["meter_unit"], who.measures), volumes["litres_out"], volumes["litres_in"], form.get("serial", ""),
+            form.get("note", ""), who.name, today(request),
+        )  # fmt: skip
+
+    return await _small(request, unit_id, do)
+
+
+@router.post("/units/{unit_id}/template", dependencies=[needs("edit_register")])
+async def keep_template(request: Request, unit_id: int) -> Response:
+    """Keep this unit's pattern for more of its kind."""
+
+    def do(connection: Any, who: Any, form: dict[str, Any]) -> None:
+        units.save_template(connection, who.fleet_id, form.get("name", ""), unit_id, who.name, today(request))
+
+    return await _small(request, unit_id, do)
+
+
+@router.post("/units/{unit_id}/attachments", dependencies=[needs("edit_register")])
+async def attach(request: Request, unit_id: int) -> Response:
+    """A manual or a picture."""
+    form = await checked_form(request)
+    upload, who = form.get("file"), visitor(request)
+    try:
+        if not isinstance(upload, FormFile) or not upload.filename:
+            raise InputError("file", "choose one first")
+        content = await upload.read(units.LARGEST_ATTACHMENT + 1)
+        name = upload.filename
+
+        def go() -> None:
+            with database(request).fleet(who.fleet_id) as connection:
+                chosen = {"compartment_id": str(form.get("compartment_id", ""))}
+                compartment_id = None
+                if chosen["compartment_id"]:
+                    compartment_id = _compartment(connection, unit_id, chosen)["compartment_id"]
+                units.attach(
+                    connection, who.fleet_id, unit_id, compartment_id, str(form.get("kind", "")), name, content, who.name
+                )
+
+        await run_in_threadpool(go)
+    except InputError as error:
+        return _show(request, unit_id, f"File: {error.why}")
+    return RedirectResponse(f"/units/{unit_id}#attachments", 303)
+
+
+@router.get("/attachments/{attachment_id}", dependencies=[needs("see")])
+def attachment(request: Request, attachment_id: int) -> Response:
+    """A manual or picture as it is kept."""
+    with database(request).fleet(visitor(request).fleet_id) as connection:
+        found = connection.execute(query("units.attachment"), {"attachment_id": attachment_id}).fetchone()
+    if found is None:
+        raise HTTPException(404, "There is no such file in this fleet.")
+    inline = "inline" if found["media_type"].startswith("image/") else "attachment"
+    return Response(
+        bytes(found["content"]), media_type=found["media_type"],
+        headers={"Content-Disposition": f"{inline}; filename*=UTF-8''{quote(found['name'])}"},
+    )  # fmt: skip
+
+
+@router.post("/attachments/{attachment_id}/remove", dependencies=[needs("edit_register")])
+async def remove_attachment(request: Request, attachment_id: int) -> Response:
+    await checked_form(request)
+    who = visitor(request)
+    with database(request).fleet(who.fleet_id) as connection:
+        row = connection.execute(query("units.remove_attachment"), {"attachment_id": attachment_id}).fetchone()
+        if row is None:
+            raise HTTPException(404, "There is no such file in this fleet.")
+        fleets.audit(connection, who.fleet_id, who.name, "file removed", row["name"])
+    return RedirectResponse(f"/units/{row['unit_id']}#attachments", 303)
+
+
+# ---- one compartment's register --------------------------------------------------------------------------------
+def _compartment_form(
+    request: Request, unit: dict[str, Any], compartment_id: int | None, document: dict[str, Any], counts: str,
+    errors: dict[str, str],
+) -> Response:  # fmt: skip
+    with database(request).fleet(visitor(request).fleet_id) as connection:
+        oils = [o["name"] for o in connection.execute(query("register.oils")).fetchall()]
+        house = fleets.settings(connection)["schools"]
+    return render(
+        request, "compartment_edit.html", 422 if errors else 200, unit=unit, compartment_id=compartment_id, c=document,
+        groups=forms.compartment_groups(counts), lists=forms.LISTS, shown=forms.shown, errors=errors, oils=oils,
+        schools=schools.SCHOOLS, in_force=schools.in_force(house, {}), school_words=schools.words, sources=equipment.SOURCES,
+        counts=counts,
+    )  # fmt: skip
+
+
+@router.get("/compartments/{compartment_id}/register", dependencies=[needs("edit_register")])
+def edit_compartment(request: Request, compartment_id: int) -> Response:
+    """Everything the register holds of one compartment."""
+    with database(request).fleet(visitor(request).fleet_id) as connection:
+        row = connection.execute(query("board.compartment"), {"compartment_id": compartment_id}).fetchone()
+        if row is None:
+            raise HTTPException(404, "There is no such compartment in this fleet.")
+        document = units.compartment_document(connection, compartment_id, today(request))
+    return _compartment_form(request, row, compartment_id, document, row["meter_unit"], {})
+
+
+@router.post("/compartments/{compartment_id}/register", dependencies=[needs("edit_register")])
+async def save_compartment(request: Request, compartment_id: int) -> Response:
+    form = await checked_form(request)
+    who = visitor(request)
+    with database(request).fleet(who.fleet_id) as connection:
+        row = connection.execute(query("board.compartment"), {"compartment_id": compartment_id}).fetchone()
+    if row is None:
+        raise HTTPException(404, "There is no such compartment in this fleet.")
+    given, errors = forms.read_compartment(form, row["meter_unit"], who.measures)
+    try:
+        if errors:
+            raise units.FormErrors(errors)
+        with database(request).fleet(who.fleet_id) as connection:
+            units.save_compartment(connection, who.fleet_id, compartment_id, given, who.name, today(request))
+    except InputError as error:
+        found = getattr(error, "errors", None) or {error.field: error.why}
+        return _compartment_form(request, row, compartment_id, given, row["meter_unit"], found)
+    return RedirectResponse(f"/units/{row['unit_id']}#c{compartment_id}", 303)
+
+
+@router.get("/units/{unit_id}/compartments/new", dependencies=[needs("edit_register")])
+def new_compartment(request: Request, unit_id: int) -> Response:
+    unit = _unit(request, unit_id)["unit"]
+    return _compartment_form(request, unit, None, {"kind": "engine"}, unit["meter_unit"], {})
+
+
+@router.post("/units/{unit_id}/compartments/new", dependencies=[needs("edit_register")])
+async def add_compartment(request: Request, unit_id: int) -> Response:
+    form = await checked_form(request)
+    who, unit = visitor(request), _unit(request, unit_id)["unit"]
+    given, errors = forms.read_compartment(form, unit["meter_unit"], who.measures)
+    try:
+        if errors:
+            raise units.FormErrors(errors)
+        with database(request).fleet(who.fleet_id) as connection:
+            made = units.add_compartment(connection, who.fleet_id, unit_id, given, who.name, today(request))
+    except InputError as error:
+        found = getattr(error, "errors", None) or {error.field: error.why}
+        return _compartment_form(request, unit, None, given, unit["meter_unit"], found)
+    return RedirectResponse(f"/units/{unit_id}#c{made}", 303)
+
+
+@router.post("/compartments/{compartment_id}/remove", dependencies=[needs("edit_register")])
+async def remove_compartment(request: Request, compartment_id: int) -> Response:
+    """Take out a compartment that has no history."""
+    await checked_form(request)
+    who = visitor(request)
+    with database(request).fleet(who.fleet_id) as connection:
+        row = connection.execute(query("board.compartment"), {"compartment_id": compartment_id}).fetchone()
+        if row is None:
+            raise HTTPException(404, "There is no such compartment in this fleet.")
+        units.remove_compartment(connection, who.fleet_id, compartment_id, who.name)
+    return RedirectResponse(f"/units/{row['unit_id']}", 303)
+
+
+@router.post("/compartments/{compartment_id}/doubt", dependencies=[needs("edit_register")])
+async def settle_doubt(request: Request, compartment_id: int) -> Response:
+    """Take what was learned, or keep what the register says."""
+    with database(request).fleet(visitor(request).fleet_id) as connection:
+        row = connection.execute(query("board.compartment"), {"compartment_id": compartment_id}).fetchone()
+    if row is None:
+        raise HTTPException(404, "There is no such compartment in this fleet.")
+
+    def do(connection: Any, who: Any, form: dict[str, Any]) -> None:
+        learned.settle(
+            connection, who.fleet_id, compartment_id, form.get("field", ""), form.get("do") == "take", form.get("why", ""),
+            who.name, today(request),
+        )  # fmt: skip
+
+    return await _small(request, row["unit_id"], do)
+
+
+# ---- service items ---------------------------------------------------------------------------------------------
+def _item_form(
+    request: Request, unit: dict[str, Any], compartments: list[dict[str, Any]], values: dict[str, str], errors: dict[str, str],
+    item_id: int | None, counts: str,
+) -> Response:  # fmt: skip
+    return render(
+        request, "item_edit.html", 422 if errors else 200, unit=unit, compartments=compartments, values=values, errors=errors,
+        item_id=item_id, fields=forms.item_fields(counts), counts=counts, readings=READINGS,
+    )  # fmt: skip
+
+
+def _places(request: Request, unit_id: int) -> tuple[dict[str, Any], list[dict[str, Any]]]:
+    found = _unit(request, unit_id)
+    return found["unit"], [{"id": c["id"], "name": c["c"]["compartment"]} for c in found["compartments"]]
+
+
+@router.get("/units/{unit_id}/items/new", dependencies=[needs("edit_register")])
+def new_item(request: Request, unit_id: int, compartment: str = "") -> Response:
+    unit, places = _places(request, unit_id)
+    return _item_form(request, unit, places, {"compartment": compartment}, {}, None, unit["meter_unit"])
+
+
+@router.get("/items/{item_id}/edit", dependencies=[needs("edit_register")])
+def edit_item(request: Request, item_id: int) -> Response:
+    item = _item(request, item_id)
+    unit, places = _places(request, item["unit_id"])
+    values = forms.item_shown(item, item["meter_unit"], visitor(request).measures) | {"compartment": item["compartment"] or ""}
+    return _item_form(request, unit, places, values, {}, item_id, item["meter_unit"])
+
+
+def _item(request: Request, item_id: int) -> dict[str, Any]:
+    with database(request).fleet(visitor(request).fleet_id) as connection:
+        item = connection.execute(query("plan.item"), {"item_id": item_id}).fetchone()
+    if item is None:
+        raise HTTPException(404, "There is no such service item in this fleet.")
+    return item
+
+
+@router.post("/units/{unit_id}/items", dependencies=[needs("edit_register")])
+async def save_item(request: Request, unit_id: int) -> Response:
+    """Add or change a service item, by its name."""
+    form = {k: str(v) for k, v in (await checked_form(request)).items()}
+    who = visitor(request)
+    unit, places = _places(request, unit_id)
+    chosen = form.get("compartment", "")
+    counts = unit["meter_unit"]
+    with database(request).fleet(who.fleet_id) as connection:
+        for place in places:
+            if place["name"] == chosen:
+                row = connection.execute(query("board.compartment"), {"compartment_id": place["id"]}).fetchone()
+                counts = row["meter_unit"] if row else counts
+    given, errors = forms.read_item(form, counts, who.measures)
+    for key in ("every", "first"):
+        if f"{key}_meter" in given:
+            given[f"{key}_{counts}"] = given.pop(f"{key}_meter")
+    try:
+        if errors:
+            raise units.FormErrors(errors)
+        item = units.checked(ServiceItem, {**given, "unit": unit["unit"], "compartment": chosen or None})
+        with database(request).fleet(who.fleet_id) as connection:
+            service.put(connection, who.fleet_id, item, who.name, today(request))
+    except InputError as error:
+        found = getattr(error, "errors", None) or {error.field: error.why}
+        renamed = {k.replace(f"_{counts}", "_meter") if k.startswith(("every_", "first_")) else k: v for k, v in found.items()}
+        return _item_form(request, unit, places, form, renamed, None, counts)
+    return RedirectResponse(f"/units/{unit_id}#plan", 303)
+
+
+@router.post("/items/{item_id}/remove", dependencies=[needs("edit_register")])
+async def remove_item(request: Request, item_id: int) -> Response:
+    await checked_form(request)
+    item, who = _item(request, item_id), visitor(request)
+    with database(request).fleet(who.fleet_id) as connection:
+        service.remove(connection, who.fleet_id, item_id, who.name)
+    return RedirectResponse(f"/units/{item['unit_id']}#plan", 303)
+
+
+@router.get("/items/{item_id}", dependencies=[needs("see")])
+def show_item(request: Request, item_id: int) -> Response:
+    """One service item: what it asks for, when it is due, what was found."""
+    return _item_page(request, item_id, "", {})
+
+
+def _item_page(request: Request, item_id: int, error: str, form: dict[str, str]) -> Response:
+    item = _item(request, item_id)
+    with database(request).fleet(visitor(request).fleet_id) as connection:
+        records = connection.execute(query("plan.records_of"), {"item_id": item_id}).fetchall()
+        which = {"unit_id": item["unit_id"], "meter_no": item["meter_no"]}
+        latest = connection.execute(query("board.latest_meter"), which).fetchone()
+    wanted = item["facts"].get("reading")
+    kind = READINGS.get((wanted or {}).get("type", ""))
+    return render(
+        request, "item.html", 422 if error else 200, item=item, records=records, error=error, form=form, kind=kind,
+        wanted=wanted, plan_words=units.plan_words, latest=latest, client_id=str(uuid.uuid4()),
+        within=service.within_words,
+    )  # fmt: skip
+
+
+@router.post("/items/{item_id}", dependencies=[needs("log_work")])
+async def record_item(request: Request, item_id: int) -> Response:
+    """Done, looked at, or not done, with what was read."""
+    form = {k: str(v) for k, v in (await checked_form(request)).items()}
+    item, who = _item(request, item_id), visitor(request)
+    try:
+        reading = _reading(item, form, who.measures)
+        text = form.get("meter", "").strip()
+        meter = _meter(form, item["meter_unit"], who.measures) if text else None
+        on = day_of(form.get("on"), "on", today(request))
+        with database(request).fleet(who.fleet_id) as connection:
+            if meter is not None:
+                readings.check_meter(connection, item["unit_id"], item["meter_no"], item["meter_unit"], meter, on)
+            service.record(
+                connection, who.fleet_id, item_id, on, meter, form.get("outcome", "done"), reading, form.get("note", ""),
+                who.name, today(request),
+            )  # fmt: skip
+    except InputError as error:
+        return _item_page(request, item_id, f"{error.field}: {error.why}", form)
+    return RedirectResponse(f"/items/{item_id}", 303)
+
+
+def _reading(item: dict[str, Any], form: dict[str, str], system: str) -> dict[str, Any]:
+    out: dict[str, Any] = {}
+    wanted = item["facts"].get("reading")
+    text = form.get("value", "").strip()
+    if wanted and text:
+        kind = READINGS[wanted["type"]][1]
+        if kind in forms.QUANTITIES:
+            out["value"] = forms.read(forms.Field("value", "Value", kind), text, system)
+        elif kind == "choice" and text not in READINGS[wanted["type"]][2]:
+            raise InputError("value", f"one of {', '.join(READINGS[wanted['type']][2])}")
+        else:
+            out["value"] = text[:500]
+    route = item["facts"].get("grease")
+    if route:
+        missed = forms.read(forms.Field("missed", "Missed", "int"), form.get("missed", ""), system) or 0
+        if not 0 <= missed <= route["points"]:
+            raise InputError("missed", f"this route has {route['points']} points")
+        out |= {"greased": route["points"] - missed, "missed": missed, "cleaned": form.get("cleaned") == "yes"}
+    return out
