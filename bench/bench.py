@@ -93,7 +93,9 @@ def pages(db: Database, fleet: str, runs: int = 60) -> dict[str, tuple[float, fl
         some = "SELECT compartment_id FROM compartment ORDER BY random() LIMIT 30"
         ids = [r["compartment_id"] for r in c.execute(some).fetchall()]
     out = {}
-    for name, path in (("Board", lambda i: "/"), ("Compartment", lambda i: f"/compartments/{ids[i % len(ids)]}")):
+    for name, path in (("Board", lambda i: "/"), ("Compartment", lambda i: f"/compartments/{ids[i % len(ids)]}"),
+                       ("Library", lambda i: f"/library?sort={('unit', 'family', 'due', 'interval')[i % 4]}&q={i % 10}"),
+                       ("Plan", lambda i: "/plan?days=90")):
         for i in range(5):
             client.get(path(i))
         seconds = []

@@ -23,7 +23,7 @@ def sign_in(page: Page, login: str, password: str) -> None:
 def compartment(page: Page, name: str) -> str:
     """Address of a compartment found by name."""
     page.goto(f"{BASE}/drain?q={name}")
-    return page.locator(".choose a").first.get_attribute("href").removesuffix("/drain")
+    return str(page.locator(".choose a").first.get_attribute("href")).removesuffix("/drain")
 
 
 def main(only: list[str], out: Path = OUT) -> None:
@@ -59,6 +59,28 @@ def main(only: list[str], out: Path = OUT) -> None:
         shoot(desk, "decide")
         desk.goto(f"{BASE}/lab")
         shoot(desk, "lab")
+        desk.goto(f"{BASE}/plan")
+        shoot(desk, "plan")
+        desk.goto(f"{BASE}/library")
+        shoot(desk, "library")
+        desk.goto(f"{BASE}/library?q=Bus+16")
+        desk.locator("#rows tbody td.name a").first.click()
+        desk.wait_for_selector(".sump")
+        desk.evaluate("window.scrollTo(0, 0)")
+        shoot(desk, "unit")
+        desk.locator(".sump").first.get_by_role("link", name="Edit").click()
+        shoot(desk, "register")
+        desk.goto(f"{BASE}/library?kind=engine&family=TB-7+bus")
+        desk.get_by_role("button", name="Change all").click()
+        desk.select_option('select[name="what"]', "interval_days")
+        desk.wait_for_load_state("networkidle")
+        desk.fill('input[name="value"]', "300")
+        desk.get_by_role("button", name="See what would change").click()
+        shoot(desk, "change")
+        keeper = browser.new_page(viewport={"width": 1280, "height": 800})
+        sign_in(keeper, "admin", "keep-keys")
+        keeper.goto(f"{BASE}/admin/people")
+        shoot(keeper, "people")
         sula = compartment(desk, "GS Eday 2 engine")
         desk.goto(f"{BASE}{sula}/drain")
         meter = desk.locator('input[name="meter"]')

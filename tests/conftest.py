@@ -49,7 +49,7 @@ def db(location: Location) -> Iterator[Database]:
 def small_register(fleet: str, **changes: object) -> dict:
     """A ferry with one engine, drained every 500 h; dates end before TODAY."""
     drains = [{"unit": "MV Test", "compartment": "engine", "on": f"2025-{m:02d}-01", "meter": 1000 + 500 * i,
-               "volume_out_l": 54, "level_missing_l": 2, "volume_in_l": 54, "oil": "Test 15W-40", "magnet_grade": 1}
+               "volume_out_l": 54, "level_missing_l": 2, "volume_in_l": 54, "oil": "Test 15W-40", "filter_changed": True, "magnet_grade": 1}
               for i, m in enumerate((1, 3, 5, 7, 9, 11))]  # fmt: skip
     document = {
         "fleet": fleet,

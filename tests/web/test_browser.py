@@ -129,7 +129,7 @@ def test_approving_an_interval_moves_it_and_asks_why_when_it_differs(signed_in: 
 def test_find_and_rows_by_keyboard(signed_in: Page):
     signed_in.keyboard.press("/")
     signed_in.keyboard.type("mv te")
-    expect(signed_in.locator("#found a")).to_have_count(1)
+    expect(signed_in.locator("#found a")).to_have_count(2)  # the compartment and its unit
     signed_in.keyboard.press("Enter")
     expect(signed_in.get_by_role("heading", name="MV Test")).to_be_visible()
     signed_in.keyboard.press("g")
@@ -179,7 +179,9 @@ def page_day():
     return TODAY
 
 
-SCREENS = ("/", "/decide", "/lab", "/drain", "compartment", "compartment/drain", "sample")
+SCREENS = ("/", "/decide", "/lab", "/drain", "compartment", "compartment/drain", "sample", "/plan?days=3660", "/library",
+           "/library/oils", "/library/oils/new", "/library/templates", "/library/doubts", "/library/files", "/units/new",
+           "/admin/settings", "/me", "unit", "unit/edit", "unit/items/new", "unit/compartments/new", "compartment/register")  # fmt: skip
 
 
 @pytest.mark.parametrize("scheme", ["light", "dark"])
@@ -188,10 +190,12 @@ def test_every_screen_is_accessible_and_fits_a_phone(signed_in: Page, served, sc
     href = signed_in.locator(".board .name a").first.get_attribute("href")
     signed_in.goto(served.url + href)
     sample = signed_in.locator(".ribbon .drop").first.get_attribute("data-sample")
+    unit = signed_in.get_by_role("link", name="Unit and register").get_attribute("href").split("#")[0]
     problems = []
     for screen in SCREENS:
         path = screen.replace("compartment", href) if "compartment" in screen else screen
         path = f"{href}/samples/{sample}" if screen == "sample" else path
+        path = unit + path.removeprefix("unit") if path.startswith("unit") else path
         signed_in.set_viewport_size({"width": 1280, "height": 800})
         signed_in.goto(served.url + path)
         found = Axe().run(signed_in, options={"runOnly": ["wcag2a", "wcag2aa", "wcag21aa", "wcag22aa"]})

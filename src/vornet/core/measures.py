@@ -165,8 +165,8 @@ def said(sentence: str, measures: str) -> str:
 
     def swap(match: re.Match[str]) -> str:
         kind = _SAID_KIND[match[3]]
-        digits = len(match[1].partition(".")[2])
+        digits = 1 if kind == "volume" else min(len(match[1].partition(".")[2]), 1)
         value = shown(float(match[1].replace(",", "").replace("−", "-")), kind, measures)
-        return f"{value:,.{max(digits, 1 if kind == 'volume' else 0)}f}".replace("-", "−") + match[2] + unit(kind, measures)
+        return f"{value:,.{digits}f}".replace("-", "−") + match[2] + unit(kind, measures)
 
     return _SAID.sub(swap, sentence)

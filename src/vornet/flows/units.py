@@ -87,6 +87,12 @@ def ids_of(connection: Connection, wanted: Wanted) -> list[int]:
     return [r["compartment_id"] for r in rows]
 
 
+def what_they_count(connection: Connection, ids: list[int], today: date) -> str:
+    """h or km, whichever most of some compartments' meters count."""
+    rows = connection.execute(query("register.compartments"), {"today": today, "only": ids}).fetchall()
+    return "km" if sum(r["meter_unit"] == "km" for r in rows) * 2 > len(rows) else "h"
+
+
 def page(connection: Connection, unit_id: int, today: date) -> dict[str, Any] | None:
     """Everything about one unit; None when it is not in this fleet."""
     unit = connection.execute(query("units.unit"), {"unit_id": unit_id}).fetchone()
@@ -561,7 +567,7 @@ def plan_words(i: dict[str, Any]) -> str:
     if i["every_meter"]:
         parts.append(f"{i['every_meter']:,.0f} {u}")
     if i["every_days"]:
-        parts.append(f"{i['every_days']} days")
+        parts.append(f"{i['every_days']:,} days")
     words = "every " + " or ".join(parts) if parts else ""
     extra = []
     if i["every_nth"]:

@@ -404,6 +404,13 @@ def _value(table: Table, column: str, cell: Any, quoted: bool) -> Any:
         return value
     if _is_list(table, column):
         return [part.strip() for part in str(cell).split(JOIN.strip()) if part.strip()]
+    if column == "meter_no" and str(cell).strip() in ("1", "2"):
+        return int(cell)
+    if column in KEYS and table.name == "oils" and isinstance(cell, str):
+        try:
+            return float(cell)
+        except ValueError:
+            raise ValueError(f"{cell[:30]!r} is not a number") from None
     if isinstance(cell, float) and _is_text(table, column):
         return f"{cell:g}"
     if isinstance(cell, float) and cell.is_integer():

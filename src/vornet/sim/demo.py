@@ -13,52 +13,145 @@ from collections.abc import Callable
 from datetime import date, timedelta
 from typing import Any
 
+import numpy as np
+
 from vornet.flows import evaluate, fleets, people, register, results
-from vornet.sim import engine
-from vornet.sim.fleet import FLEET, LAB, OILS, UNITS, ZONE
+from vornet.sim import engine, outfit
+from vornet.sim.fleet import FLEET, LAB, OILS, UNITS, ZONE, CompartmentSpec, OilSpec, UnitSpec
 from vornet.store.database import Database, clone_dir, query
 
 SEED = 20260115
-DAYS = 731
+DAYS = 1096
 LOGINS = (
     ("planner", "plan-ahead", "planner"),
     ("analyst", "look-twice", "analyst"),
     ("technician", "warm-oil", "technician"),
+    ("manager", "sign-here", "manager"),
+    ("admin", "keep-keys", "admin"),
+    ("viewer", "only-look", "viewer"),
 )
-NAMES = {"planner": "Ingrid Vale", "analyst": "Tomas Reeve", "technician": "Sunniva Holt"}
+NAMES = {"planner": "Ingrid Vale", "analyst": "Tomas Reeve", "technician": "Sunniva Holt", "manager": "Elin Marrow",
+         "admin": "Oskar Finn", "viewer": "Harbour office"}  # fmt: skip
 
 
 def simulate(start: date, until: date, seed: int = SEED) -> tuple[dict[str, Any], dict[str, str], list[dict]]:
     """(register document, results files by name, truth) of the demo fleet between two days."""
     oils = {o.name: o for o in OILS}
+    deliveries = outfit.batches(start, until)
     document: dict[str, Any] = {
-        "fleet": FLEET,
-        "oils": [{"name": o.name, "grade": o.grade, "density_kg_l": o.density, **o.v} for o in OILS],
-        "units": [], "readings": [], "drains": [], "top_ups": [],
+        "fleet": FLEET, "settings": outfit.SETTINGS,
+        "oils": [
+            {"name": o.name, "grade": o.grade, "density_kg_l": o.density, **o.v, "approvals": outfit.APPROVALS[o.name],
+             "batches": deliveries[o.name]}
+            for o in OILS
+        ],
+        "units": [], "readings": [], "drains": [], "top_ups": [], "service_items": [], "service_records": [],
     }  # fmt: skip
     rows: list[dict] = []
     truth: list[dict] = []
+    shared = {u.shares: u.name for u in UNITS if u.shares}
     for index, unit in enumerate(UNITS):
-        m = unit.meter_unit
-        document["units"].append({
-            "unit": unit.name, "depot": unit.depot, "model": unit.model, "duty": unit.duty, "meter_unit": m,
-            "compartments": [
-                {
-                    "compartment": c.name, "kind": c.kind, "family": c.family, "system_volume_l": c.system_l,
-                    "capacity_l": c.capacity_l, "capacity_without_filter_l": round(c.capacity_l * 0.96, 1),
-                    "oil": c.oil, f"interval_{m}": c.interval, f"cap_{m}": c.cap, "interval_days": c.interval_days,
-                    **({"fuel": c.fuel} if c.fuel else {}),
-                }
-                for c in unit.compartments
-            ],
-        })  # fmt: skip
         story = engine.live(unit, index, oils, start, until, seed)
+        document["units"].append(_unit(unit, story, shared, index))
+        items = outfit.plan(unit)
+        document["service_items"] += items
+        document["service_records"] += outfit.kept(unit, items, story.days, index, seed)
         document["readings"] += story.readings
         document["drains"] += story.drains
         document["top_ups"] += story.top_ups
         rows += story.samples
         truth += story.truth
+    document["templates"] = outfit.templates(document["units"], document["service_items"])
+    _concession(document["drains"])
+    _mishaps(rows, truth)
+    rows += _new_oil(deliveries, oils, until, seed)
     return document, _files(rows), truth
+
+
+def _unit(unit: UnitSpec, story: engine.Story, shared: dict[str, str], index: int) -> dict[str, Any]:
+    m = unit.meter_unit
+    out: dict[str, Any] = {
+        "unit": unit.name, "depot": unit.depot, "model": unit.model, "duty": unit.duty, "meter_unit": m,
+        "serial": f"{unit.model.replace(' ', '')}-{1000 + 37 * index}", "year": 2008 + index % 14,
+        "compartments": [
+            {
+                "compartment": c.name, "kind": c.kind, "family": c.family, "system_volume_l": c.system_l,
+                "capacity_l": c.said_capacity_l or c.capacity_l,
+                "capacity_without_filter_l": _without_filter(c),
+                "oil": c.oil, f"interval_{m}": c.interval, f"cap_{m}": c.cap, "interval_days": c.interval_days,
+                **({"fuel": c.fuel} if c.fuel else {}), **({"meter_no": 2} if c.meter_no == 2 else {}),
+                **({"shared_with": {"unit": shared[unit.name]}} if unit.name in shared else {}), **outfit.fittings(c),
+            }
+            for c in unit.compartments
+        ],
+    }  # fmt: skip
+    if unit.second_share:
+        out["second_meter_unit"] = "h"
+    if unit.estimated:
+        out["estimated_per_day"] = unit.per_day
+    if story.states:
+        out["states"] = story.states
+    return out
+
+
+def _without_filter(c: CompartmentSpec) -> float:
+    capacity = c.said_capacity_l or c.capacity_l
+    return capacity if c.kind == "axle" else round(capacity * 0.96, 1)
+
+
+def _concession(drains: list[dict]) -> None:
+    """The can that was meant had run out once."""
+    mine = [d for d in drains if d["unit"] == "Bus 25" and d["compartment"] == "engine"]
+    if len(mine) > 1:
+        mine[-1] |= {
+            "oil": "Skerry W 5W-40", "ambient_c": 17,
+            "concession": "Skerry W 5W-40 is meant from -30 to 10 °C, and it is 17 °C. The 15W-40 had run out.",
+        }  # fmt: skip
+
+
+def _mishaps(rows: list[dict], truth: list[dict]) -> None:
+    """Two bottles of one day with each other's labels; one bottle that was not clean."""
+    of = {t["sample_no"]: t for t in truth}
+    by_day: dict[tuple[str, str], list[dict]] = defaultdict(list)
+    for row in rows:
+        if not of[row["sample_no"]]["faults"]:
+            by_day[(row["unit"], row["sampled_on"])].append(row)
+    wrong = sorted(k for k, v in by_day.items() if len({r["compartment"].split()[-1] for r in v}) > 1)
+    late = [k for k in wrong if k[0].startswith(("MV ", "WB "))]
+    if late:
+        a, b = next(
+            (x, y) for x in by_day[late[-1]] for y in by_day[late[-1]]
+            if x["compartment"].split()[-1] != y["compartment"].split()[-1]
+        )  # fmt: skip
+        for key in engine.KEYS:
+            a[key], b[key] = b.get(key, ""), a.get(key, "")
+        for row in (a, b):
+            of[row["sample_no"]]["faults"] = {"swapped_bottle": 1.0}
+    clean = [r for r in rows if r["unit"] == "Bus 13" and r["compartment"] == "engine" and not of[r["sample_no"]]["faults"]]
+    if len(clean) > 2:
+        row = clean[-2]
+        row |= {"si": row["si"] + 31, "al": round(row["al"] + 6.5, 1), "na": row["na"] + 9}
+        of[row["sample_no"]]["faults"] = {"dirty_bottle": 1.0}
+
+
+def _new_oil(
+    deliveries: dict[str, list[dict]], oils: dict[str, OilSpec], until: date, seed: int
+) -> list[dict]:
+    """The lab's results for a bottle of every delivery."""
+    out = []
+    for o, (name, mine) in enumerate(deliveries.items()):
+        rng = np.random.default_rng([seed, 9000 + o])
+        for batch in mine:
+            noise = rng.standard_normal(len(engine.KEYS))
+            reported = date.fromisoformat(batch["received_on"]) + timedelta(days=8)
+            if reported > until:
+                continue
+            out.append({
+                "sample_no": batch["sample_no"], "oil": name, "sampled_on": batch["received_on"],
+                "received_on": batch["received_on"], "reported_on": reported.isoformat(),
+                **engine.new_oil_measured(oils[name], noise),
+            })  # fmt: skip
+    return out
 
 
 def _files(rows: list[dict]) -> dict[str, str]:
@@ -76,10 +169,10 @@ def _files(rows: list[dict]) -> dict[str, str]:
         for i, row in enumerate(mine):
             written = {**row, "lab": LAB}
             if at % 6 == 5 and i == 3:
-                written["unit"] = row["unit"].replace("MV ", "M/V ").replace("Bus ", "Buss ").replace("GS ", "Genset ")
+                written["unit"] = row.get("unit", "").replace("MV ", "M/V ").replace("Bus ", "Buss ").replace("GS ", "Genset ")
             if at % 9 == 7 and i == 5:
                 written["fe"] = "n.d. see note"
-            if at % 7 == 4 and i == 8:
+            if at % 7 == 4 and i == 8 and "meter" in row:
                 written["meter"] = round(row["meter"] * 0.1, 1)
             writer.writerow(written)
         out[f"holm-street-{month}.csv"] = text.getvalue()
@@ -99,7 +192,7 @@ def load(db: Database, until: date, progress: Callable[[str], None] = lambda ste
     before = _simulated(db)
     if before is None or before[1] < until:
         start = before[0] if before else until - timedelta(days=DAYS)
-        progress("simulating two years of running")
+        progress("simulating three years of running")
         document, files, truth = simulate(start, until)
         folder = clone_dir() / ".local" / "demo"
         folder.mkdir(parents=True, exist_ok=True)

@@ -16,17 +16,17 @@ from vornet.sim.fleet import CompartmentSpec, Fault, OilSpec, UnitSpec
 
 ELEMENTS = ("fe", "cr", "ni", "al", "cu", "pb", "sn", "si", "na", "k", "b", "ca", "mg", "zn", "p", "mo", "s")
 OTHERS = ("bn", "an", "oxidation", "nitration", "sulfation", "soot_pct", "v40", "v100", "water_ppm", "fuel_pct",
-          "p4", "p6", "p14")  # fmt: skip
+          "p4", "p6", "p14", "pq")  # fmt: skip
 KEYS = ELEMENTS + OTHERS
 #: relative and absolute noise of one result, of the order a good lab achieves
 _RELATIVE = {**dict.fromkeys(ELEMENTS, 0.022), "bn": 0.03, "an": 0.05, "oxidation": 0, "nitration": 0, "sulfation": 0,
              "soot_pct": 0.07, "v40": 0.009, "v100": 0.009, "water_ppm": 0.1, "fuel_pct": 0.08, "p4": 0.15, "p6": 0.15,
-             "p14": 0.15}  # fmt: skip
+             "p14": 0.15, "pq": 0.05}  # fmt: skip
 _ABSOLUTE = {**dict.fromkeys(ELEMENTS, 0.25), "bn": 0.12, "an": 0.06, "oxidation": 0.8, "nitration": 0.8,
-             "sulfation": 0.8, "soot_pct": 0.05, "fuel_pct": 0.06, "water_ppm": 8}  # fmt: skip
+             "sulfation": 0.8, "soot_pct": 0.05, "fuel_pct": 0.06, "water_ppm": 8, "pq": 2}  # fmt: skip
 _DECIMALS = {**dict.fromkeys(ELEMENTS, 0), "cr": 1, "ni": 1, "al": 1, "pb": 1, "sn": 1, "bn": 2, "an": 2, "oxidation": 1,
              "nitration": 1, "sulfation": 1, "soot_pct": 2, "v40": 1, "v100": 2, "water_ppm": 0, "fuel_pct": 2, "p4": 0,
-             "p6": 0, "p14": 0}  # fmt: skip
+             "p6": 0, "p14": 0, "pq": 0}  # fmt: skip
 
 
 @dataclass
@@ -38,6 +38,8 @@ class Story:
     top_ups: list[dict] = field(default_factory=list)
     samples: list[dict] = field(default_factory=list)
     truth: list[dict] = field(default_factory=list)
+    states: list[dict] = field(default_factory=list)
+    days: list[tuple[date, float]] = field(default_factory=list)  # the first meter, day by day
 
 
 class _Oil:
@@ -45,6 +47,7 @@ class _Oil:
 
     def __init__(self, spec: CompartmentSpec, oil: OilSpec) -> None:
         self.spec, self.oil = spec, oil
+        self.usual = oil
         self.new = {k: oil.v.get(k, 0.0) for k in KEYS}
         self.value = dict(self.new)
         self.litres = spec.system_l
@@ -54,6 +57,7 @@ class _Oil:
         self.pace = 1.0
         self.metal_pace = 1.0
         self.next_sample = 0
+        self.wrong = False
 
     def mix_in(self, litres: float) -> None:
         total = self.litres + litres
@@ -64,6 +68,7 @@ class _Oil:
     def run(self, h: float, faults: list[tuple[Fault, float]]) -> None:
         wear = self.spec.wear
         metals = {k: v * self.metal_pace for k, v in wear.metals.items()}
+        metals["pq"] = 0.3 * metals["fe"]  # the coarse, magnetic part of the iron
         moves = {k: v * self.spec.pace * self.pace for k, v in wear.moves.items()}
         adds: dict[str, float] = {}
         for fault, strength in faults:
@@ -85,7 +90,8 @@ class _Oil:
         for k in ("fuel_pct", "water_ppm", "p4", "p6", "p14"):  # come and go: a level, reached within days
             target = moves.get(k, 0.0) + adds.get(k, 0.0) + (self.new[k] if k[0] == "p" else 0.0)
             self.value[k] += (target - self.value[k]) * min(1.0, 6 * share)
-        self.litres -= wear.use * self.spec.thirst * share
+        thirst = self.spec.thirst * math.prod(1 + (f.use - 1) * strength for f, strength in faults)
+        self.litres -= wear.use * thirst * share
         self.hours += h
 
     def measured(self, noise: np.ndarray) -> dict[str, float]:
@@ -93,6 +99,8 @@ class _Oil:
         out = {}
         for i, k in enumerate(KEYS):
             if k in ("p4", "p6", "p14") and self.spec.kind != "hydraulics":
+                continue
+            if k == "pq" and self.spec.kind == "hydraulics":
                 continue
             if k in ("bn", "soot_pct", "nitration", "sulfation", "fuel_pct") and self.spec.kind != "engine":
                 continue
@@ -110,10 +118,21 @@ class _Oil:
         return out
 
 
+def new_oil_measured(oil: OilSpec, noise: np.ndarray) -> dict[str, float]:
+    """What the lab would print of new oil: the figures its record knows, with the method's noise."""
+    out = {}
+    for i, k in enumerate(KEYS):
+        if k in oil.v and k[1:] not in ("4", "6", "14"):
+            x = oil.v[k] + noise[i] * math.hypot(_RELATIVE[k] * oil.v[k], _ABSOLUTE.get(k, 0.0))
+            out[k] = round(max(x, 0.0), _DECIMALS[k])
+    return out
+
+
 def _strength(fault: Fault, day: int) -> float:
     if day < fault.start or (fault.end is not None and day >= fault.end):
         return 0.0
-    return min(1.0, (day - fault.start + 1) / max(fault.ramp, 1))
+    risen = min(1.0, (day - fault.start + 1) / max(fault.ramp, 1))
+    return risen if fault.fade is None else risen * math.exp(-(day - fault.start) / fault.fade)
 
 
 def live(unit: UnitSpec, index: int, oils: dict[str, OilSpec], start: date, until: date, seed: int) -> Story:
@@ -121,14 +140,15 @@ def live(unit: UnitSpec, index: int, oils: dict[str, OilSpec], start: date, unti
     rng = np.random.default_rng([seed, index])
     habit = np.random.default_rng([seed, index, 1])
     story = Story()
-    meter = unit.start_meter
+    meter, second = unit.start_meter, 0.3 * unit.start_meter
+    far = {first: (last, state) for first, last, state in unit.away}
     tanks = [_Oil(c, oils[c.oil]) for c in unit.compartments]
     drains_seen = [0] * len(tanks)
     overdue = [1.0] * len(tanks)
     numbers = [0] * len(tanks)
     for c, tank in enumerate(tanks):
         # histories begin mid-life: the first drain comes early and differs per compartment
-        tank.hours = float(habit.uniform(0.2, 0.8)) * tank.spec.interval
+        tank.hours = float(habit.uniform(0.2, 0.8)) * tank.spec.interval * (not tank.spec.new_at_start)
         overdue[c] = float(habit.normal(1.0, 0.05))
         tank.pace, tank.metal_pace = float(habit.lognormal(0, 0.05)), float(habit.lognormal(0, 0.15))
         tank.value = {k: tank.new[k] for k in KEYS}
@@ -140,19 +160,31 @@ def live(unit: UnitSpec, index: int, oils: dict[str, OilSpec], start: date, unti
         today = start + timedelta(days=day)
         draw = rng.standard_normal((len(tanks) + 1, 8 + len(KEYS)))
         season = 1 + 0.18 * math.sin(2 * math.pi * (today.timetuple().tm_yday - 100) / 365)
-        idle = draw[0, 0] < -1.35
+        away = any(first <= day < last for first, last, _ in unit.away)
+        if day in far:
+            story.states.append({"on": today.isoformat(), "state": far[day][1]})
+            back = start + timedelta(days=far[day][0])
+            if far[day][0] < 90_000 and back <= until:
+                story.states.append({"on": back.isoformat(), "state": "in_service"})
+        idle = draw[0, 0] < -1.35 or away
         gained = 0.0 if idle else max(unit.per_day * season * (1 + 0.22 * draw[0, 1]), 0.05 * unit.per_day)
         if unit.meter_unit == "h":
             gained = min(gained, 23.0)
         meter += gained
-        shown = round(meter, 1) if unit.meter_unit == "h" else round(meter)
-        if today.weekday() == index % 5:
+        second += gained * (unit.second_share or 0.0)
+        shown = first_shown = round(meter, 1) if unit.meter_unit == "h" else round(meter)
+        story.days.append((today, first_shown))
+        if today.weekday() == index % 5 and not away and (not unit.estimated or day < 7):
             story.readings.append({"unit": unit.name, "on": today.isoformat(), "meter": shown})
+            if unit.second_share:
+                story.readings.append({"unit": unit.name, "on": today.isoformat(), "meter": round(second, 1), "meter_no": 2})
         for c, tank in enumerate(tanks):
             z, spec = draw[c + 1], tank.spec
-            faults = [(f, _strength(f, day)) for f in spec.faults if _strength(f, day) > 0]
-            tank.run(gained, faults)
-            due = tank.hours >= spec.interval * overdue[c] or day - tank.since_day >= spec.interval_days
+            shown = first_shown if spec.meter_no == 1 else round(second, 1)
+            faults = [(f, _strength(f, day)) for f in spec.faults if _strength(f, day) > 0.08]
+            tank.run(gained if spec.meter_no == 1 else gained * (unit.second_share or 1.0), faults)
+            early = spec.new_at_start and not drains_seen[c] and tank.hours >= 0.25 * spec.interval
+            due = early or tank.hours >= spec.interval * overdue[c] or day - tank.since_day >= spec.interval_days
             missing = spec.system_l - tank.litres
             step = max(1.0, 0.05 * spec.system_l)
             if missing >= step * (1 + 0.15 * abs(z[0])) and not due and not idle:
@@ -160,10 +192,13 @@ def live(unit: UnitSpec, index: int, oils: dict[str, OilSpec], start: date, unti
                 tank.mix_in(litres)
                 tank.added += litres
                 if z[2] > -1.9:  # now and then nobody writes it down
-                    story.top_ups.append({
-                        "unit": unit.name, "compartment": spec.name, "on": today.isoformat(), "meter": shown,
-                        "litres": litres,
-                    })  # fmt: skip
+                    row = {
+                        "unit": unit.name, "compartment": spec.name, "on": today.isoformat(), "meter": shown, "litres": litres,
+                    }  # fmt: skip
+                    if z[3] > -0.4:  # the careful ones read the level before and after
+                        row["reading_before"] = round(1 - missing / spec.marks_l + 0.03 * z[4], 2)
+                        row["reading_after"] = round(1 - (missing - litres) / spec.marks_l + 0.03 * z[5], 2)
+                    story.top_ups.append(row)
             part = spec.samples_a_charge
             mark = spec.interval * (tank.next_sample + 1) / part
             if not due and tank.next_sample < part - 1 and tank.hours >= mark * (1 + 0.04 * z[3]) and not idle:
@@ -173,7 +208,7 @@ def live(unit: UnitSpec, index: int, oils: dict[str, OilSpec], start: date, unti
             if due and not idle:
                 numbers[c] += 1
                 number = _sample(story, unit, index, c, numbers[c], tank, today, shown, True, z, faults, until)
-                _drain(story, unit, tank, today, shown, number, z, faults)
+                _drain(story, unit, tank, oils, day, today, shown, number, z, faults)
                 drains_seen[c] += 1
                 tank.pace = own[c] * math.exp(0.10 * z[6])
                 tank.metal_pace = own_metal[c] * math.exp(spec.wear.spread * z[7])
@@ -183,8 +218,8 @@ def live(unit: UnitSpec, index: int, oils: dict[str, OilSpec], start: date, unti
 
 
 def _drain(
-    story: Story, unit: UnitSpec, tank: _Oil, today: date, shown: float, number: str | None, z: np.ndarray,
-    faults: list[tuple[Fault, float]],
+    story: Story, unit: UnitSpec, tank: _Oil, oils: dict[str, OilSpec], day: int, today: date, shown: float,
+    number: str | None, z: np.ndarray, faults: list[tuple[Fault, float]],
 ) -> None:  # fmt: skip
     spec = tank.spec
     residual = max(spec.system_l - spec.capacity_l, 0.04 * spec.system_l) * math.exp(0.25 * z[4])
@@ -192,14 +227,15 @@ def _drain(
     out = max(tank.litres - residual, 0.5 * spec.system_l)
     residual = tank.litres - out
     missing = max(spec.system_l - tank.litres, 0.0)
+    oil = oils[spec.poured[1]] if spec.poured and day >= spec.poured[0] else tank.usual
+    tank.new = {k: oil.v.get(k, 0.0) for k in KEYS}
+    tank.wrong = oil is not tank.usual
     refill = spec.system_l - residual
     for k in KEYS:
         tank.value[k] = (tank.value[k] * residual + tank.new[k] * refill) / spec.system_l
     tank.litres = spec.system_l
     kinds = {f.kind: s for f, s in faults}
-    grade = 1 if z[0] < 0.9 else 2
-    if kinds.get("dirt", 0) > 0.5:
-        grade = 2
+    grade = max([1 if z[0] < 0.9 else 2, *(f.magnet for f, s in faults if s > 0.5)])
     row: dict[str, object] = {
         "unit": unit.name, "compartment": spec.name, "on": today.isoformat(), "meter": shown,
         "volume_in_l": round(refill, 1), "oil": spec.oil, "filter_changed": spec.kind != "axle", "magnet_grade": grade,
@@ -208,6 +244,8 @@ def _drain(
         row["volume_out_l"] = round(out, 1)
     if z[2] > -0.3:
         row["level_missing_l"] = round(missing, 1)
+    if z[3] > -0.8:
+        row["reading_after"] = round(1 + 0.03 * z[5], 2)
     if spec.kind == "engine":
         row["air_filter"] = "dusty" if kinds.get("dirt", 0) > 0.3 else "clean"
     if number:
@@ -227,7 +265,7 @@ def _sample(
     reported = received + timedelta(days=3 + int(abs(z[5]) * 2))
     story.truth.append({
         "sample_no": name, "unit": unit.name, "compartment": tank.spec.name, "on": today.isoformat(),
-        "faults": {f.kind: round(s, 2) for f, s in faults},
+        "faults": {f.kind: round(s, 2) for f, s in faults} | ({"wrong_oil": 1.0} if tank.wrong else {}),
     })  # fmt: skip
     if reported > until:
         return name

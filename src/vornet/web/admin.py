@@ -11,7 +11,7 @@ from vornet.core import schools
 from vornet.core.errors import InputError
 from vornet.flows import access, fleets, people
 from vornet.io import tables
-from vornet.web.pages import checked_form, database, maybe_day, needs, render, visitor
+from vornet.web.pages import checked_form, database, maybe_day, needs, opened, render, visitor
 
 router = APIRouter(prefix="/admin")
 PAGE = 100
@@ -21,7 +21,7 @@ def _people(request: Request, error: str = "", form: dict | None = None) -> Resp
     with database(request).fleet(visitor(request).fleet_id) as connection:
         members, tokens = people.members(connection), people.tokens(connection, None)
     return render(
-        request, "people.html", 422 if error else 200, members=members, tokens=tokens, error=error, form=form or {},
+        request, "people.html", 422 if error else 200, members=members, tokens=tokens, error=error, form=opened(form or {}),
         roles=access.ROLE_WORDS, rights=access.RIGHTS.values(), role_names=access.ROLES,
     )  # fmt: skip
 

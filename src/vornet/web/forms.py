@@ -92,7 +92,7 @@ LISTS: tuple[RowList, ...] = (
     RowList("drain_points", "Drain points", (
         Field("place", "Where"), Field("type", "Leaves by", "choice", tuple((t, t) for t in eq.DRAIN_TYPES)),
         Field("size", "Thread", hint="M22x1.5"), Field("wrench", "Wrench"),
-        Field("torque_min_nm", "Torque from", "torque"), Field("torque_max_nm", "to", "torque"),
+        Field("torque_min_nm", "Torque from", "torque"), Field("torque_max_nm", "Torque to", "torque"),
         Field("magnet", "Magnet", "bool", _YES),
     )),
     RowList("fill_points", "Fill points", (
@@ -286,3 +286,16 @@ def item_shown(item: dict[str, Any], counts: str, system: str) -> dict[str, str]
         value = reading.get(name)
         out[name] = "" if value is None else shown(Field(name, name, kind if kind in QUANTITIES else "number"), value, system)
     return out
+
+
+def label_of(name: str) -> str:
+    """An input's name as people read it: ``drain_points.0.torque_max_nm`` → 'Drain points 1, torque to'."""
+    parts = name.split(".")
+    rows = next((r for r in LISTS if r.key == parts[0]), None)
+    if rows is not None and len(parts) >= 2 and parts[1].isdigit():
+        place = f"{rows.title} {int(parts[1]) + 1}"
+        field = next((f for f in rows.fields if len(parts) > 2 and f.key == parts[2]), None)
+        return f"{place}, {field.label.lower()}" if field else place
+    every = [f for group in compartment_groups("h") + compartment_groups("km") for f in group[1]]
+    found = next((f for f in (*every, *UNIT_FIELDS, *OIL_FIELDS) if f.key == name), None)
+    return found.label if found else name.replace("_", " ")

@@ -18,7 +18,7 @@ from vornet.flows import evaluate, inbox, learned, register, units
 from vornet.io import equipment, tables, workbook
 from vornet.store.database import query
 from vornet.web import forms
-from vornet.web.pages import checked_form, database, maybe_day, needs, render, today, visitor
+from vornet.web.pages import checked_form, database, maybe_day, needs, opened, render, today, visitor
 
 router = APIRouter()
 LARGEST = 60_000_000
@@ -91,6 +91,9 @@ async def change(request: Request) -> Response:
     if not ids:
         return RedirectResponse("/library?" + _query_string(_wanted(form)), 303)
     key, step = form.get("what", ""), form.get("step", "choose")
+    if "counts" not in form:
+        with database(request).fleet(who.fleet_id) as connection:
+            form["counts"] = units.what_they_count(connection, ids, today(request))
     lines: list[units.Line] = []
     errors: dict[str, str] = {}
     if key in units.CHANGES and step in ("look", "do"):
@@ -104,9 +107,9 @@ async def change(request: Request) -> Response:
             errors = getattr(error, "errors", None) or {error.field: error.why}
     with database(request).fleet(who.fleet_id) as connection:
         oils = [o["name"] for o in connection.execute(query("register.oils")).fetchall()]
-    counts = form.get("counts", "h")
+    counts = form["counts"]
     return render(
-        request, "change.html", 422 if errors else 200, ids=ids, form=form, what=units.CHANGES.get(key), changes=units.CHANGES,
+        request, "change.html", 422 if errors else 200, ids=ids, form=opened(form), what=units.CHANGES.get(key), changes=units.CHANGES,
         lines=lines, errors=errors, done=step == "do" and not errors, oils=oils, words=equipment,
         item_fields=forms.item_fields(counts), tab="units", shown=_shown,
     )  # fmt: skip
@@ -188,7 +191,7 @@ def oils(request: Request) -> Response:
         concessions = connection.execute(query("units.concessions"), {"oil_id": None}).fetchall()
     for r in rows:
         r["new"] = dict(zip(KEYS, r["new_values"], strict=False))
-    return render(request, "oils.html", rows=rows, concessions=concessions, tab="oils")
+    return render(request, "oils.html", rows=opened(rows), concessions=concessions, tab="oils")
 
 
 def _oil(request: Request, oil_id: int | None, values: dict[str, str] | None, errors: dict[str, str]) -> Response:
@@ -209,7 +212,7 @@ def _oil(request: Request, oil_id: int | None, values: dict[str, str] | None, er
         values = {f.key: forms.shown(f, document.get(f.key), visitor(request).measures) for f in forms.OIL_FIELDS}
         values |= {k: f"{document[k]:g}" for k in KEYS if k in document}
     return render(
-        request, "oil.html", 422 if errors else 200, **found, values=values, errors=errors, fields=forms.OIL_FIELDS,
+        request, "oil.html", 422 if errors else 200, **opened(found), values=values, errors=errors, fields=forms.OIL_FIELDS,
         measurands=MEASURANDS, batch_fields=forms.BATCH_FIELDS, by_key={m.key: i for i, m in enumerate(MEASURANDS)}, tab="oils",
     )  # fmt: skip
 

@@ -97,6 +97,20 @@ def as_typed(context: Context, value: float | None, kind: str) -> str:
     return measures.as_typed(value, _kind(kind), context["measures"])
 
 
+class _Open(dict):
+    def __missing__(self, key: str) -> None:
+        return None
+
+
+def opened(document: Any) -> Any:
+    """A register document for templates: a key that is not there reads as None, all the way down."""
+    if isinstance(document, dict):
+        return _Open({k: opened(v) for k, v in document.items()})
+    if isinstance(document, list):
+        return [opened(v) for v in document]
+    return document
+
+
 def drop(word: str, size: int = 18) -> Markup:
     """The verdict drop on its own, for lists; always beside its word."""
     return Markup(

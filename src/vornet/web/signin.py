@@ -10,7 +10,7 @@ from fastapi.responses import RedirectResponse, Response
 from vornet.core.errors import InputError
 from vornet.flows import access, people
 from vornet.sim.demo import LOGINS, NAMES
-from vornet.web.pages import checked_form, database, needs, render, visitor
+from vornet.web.pages import checked_form, database, needs, opened, render, visitor
 
 router = APIRouter()
 COOKIE = "vornet_session"
@@ -65,7 +65,7 @@ def first_run(request: Request, code: str = "") -> Response:
     """The first person makes the first fleet."""
     if not people.nobody_yet(database(request)):
         return RedirectResponse("/sign-in", 303)
-    return render(request, "setup.html", form={"code": code, "zone": "UTC"}, error="")
+    return render(request, "setup.html", form=opened({"code": code, "zone": "UTC"}), error="")
 
 
 @router.post("/set-up")
@@ -79,7 +79,7 @@ async def set_up(request: Request) -> Response:
             form.get("login", ""), form.get("name", ""), form.get("password", ""),
         )  # fmt: skip
     except InputError as error:
-        return render(request, "setup.html", 422, form=form, error=str(error))
+        return render(request, "setup.html", 422, form=opened(form), error=str(error))
     return RedirectResponse("/sign-in", 303)
 
 

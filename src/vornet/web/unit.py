@@ -19,7 +19,7 @@ from vornet.io import equipment
 from vornet.io.equipment import READINGS, ServiceItem
 from vornet.store.database import query
 from vornet.web import forms
-from vornet.web.pages import checked_form, database, day_of, needs, render, today, visitor
+from vornet.web.pages import checked_form, database, day_of, needs, opened, render, today, visitor
 
 router = APIRouter()
 
@@ -33,7 +33,7 @@ def _unit(request: Request, unit_id: int) -> dict[str, Any]:
 
 
 def _show(request: Request, unit_id: int, error: str = "", **more: Any) -> Response:
-    found = _unit(request, unit_id)
+    found = opened(_unit(request, unit_id))
     in_force = {
         c["id"]: schools.in_force(found["schools"], c["c"].get("schools", {})) for c in found["compartments"]
     }
@@ -58,7 +58,7 @@ def _new(request: Request, template: int | None, copy: int | None, form: dict[st
         facets = connection.execute(query("units.facets")).fetchone()
         pattern, follows = _pattern(connection, template, copy, today(request))
     return render(
-        request, "unit_new.html", 422 if errors else 200, templates=templates, pattern=pattern, follows=follows,
+        request, "unit_new.html", 422 if errors else 200, templates=templates, pattern=opened(pattern), follows=follows,
         chosen=template, copy=copy, form=form, errors=errors, oils=oils, depots=(facets or {}).get("depots") or [],
         fields=forms.UNIT_FIELDS, kinds=forms.KINDS, shown=forms.shown, Field=forms.Field, plan_words=_words_of(pattern),
     )  # fmt: skip
@@ -365,10 +365,10 @@ def _compartment_form(
         oils = [o["name"] for o in connection.execute(query("register.oils")).fetchall()]
         house = fleets.settings(connection)["schools"]
     return render(
-        request, "compartment_edit.html", 422 if errors else 200, unit=unit, compartment_id=compartment_id, c=document,
+        request, "compartment_edit.html", 422 if errors else 200, unit=unit, compartment_id=compartment_id, c=opened(document),
         groups=forms.compartment_groups(counts), lists=forms.LISTS, shown=forms.shown, errors=errors, oils=oils,
         schools=schools.SCHOOLS, in_force=schools.in_force(house, {}), school_words=schools.words, sources=equipment.SOURCES,
-        counts=counts,
+        counts=counts, label_of=forms.label_of,
     )  # fmt: skip
 
 
@@ -461,7 +461,7 @@ def _item_form(
     item_id: int | None, counts: str,
 ) -> Response:  # fmt: skip
     return render(
-        request, "item_edit.html", 422 if errors else 200, unit=unit, compartments=compartments, values=values, errors=errors,
+        request, "item_edit.html", 422 if errors else 200, unit=unit, compartments=compartments, values=opened(values), errors=errors,
         item_id=item_id, fields=forms.item_fields(counts), counts=counts, readings=READINGS,
     )  # fmt: skip
 
@@ -547,8 +547,8 @@ def _item_page(request: Request, item_id: int, error: str, form: dict[str, str])
     wanted = item["facts"].get("reading")
     kind = READINGS.get((wanted or {}).get("type", ""))
     return render(
-        request, "item.html", 422 if error else 200, item=item, records=records, error=error, form=form, kind=kind,
-        wanted=wanted, plan_words=units.plan_words, latest=latest, client_id=str(uuid.uuid4()),
+        request, "item.html", 422 if error else 200, item=opened(item), records=opened(records), error=error, form=form, kind=kind,
+        wanted=opened(wanted), plan_words=units.plan_words, latest=latest, client_id=str(uuid.uuid4()),
         within=service.within_words,
     )  # fmt: skip
 

@@ -28,7 +28,7 @@ LEFT JOIN LATERAL (SELECT days FROM drain_interval i
 WHERE %(units)s::bigint[] IS NULL OR c.unit_id = ANY(%(units)s)
 
 -- :due  services and oil drains, soonest first
-SELECT * FROM (
+SELECT *, coalesce(to_due < 0 OR due_day < %(today)s AND (to_due IS NULL OR driver NOT IN ('meter', 'break-in')), false) AS overdue FROM (
     SELECT 'item' AS what, i.item_id AS id, u.unit_id, i.compartment_id, u.name AS unit, c.name AS compartment, i.name AS item,
            d.name AS depot, coalesce(c.counts, u.meter_unit) AS meter_unit, i.due_meter, i.due_day, i.driver, i.to_due, i.last_day,
            i.condition, i.facts -> 'parts' AS parts
@@ -45,12 +45,12 @@ SELECT * FROM (
     WHERE u.state <> 'retired') x
 WHERE (%(depot)s = '' OR depot = %(depot)s)
   AND (%(what)s = 'all' AND due_day <= %(until)s
-    OR %(what)s = 'overdue' AND (due_day < %(today)s OR to_due < 0)
+    OR %(what)s = 'overdue' AND (to_due < 0 OR due_day < %(today)s AND (to_due IS NULL OR driver NOT IN ('meter', 'break-in')))
     OR %(what)s = 'items' AND what = 'item' AND due_day <= %(until)s
     OR %(what)s = 'drains' AND what = 'drain' AND due_day <= %(until)s
     OR %(what)s = 'unknown' AND what = 'item' AND driver = 'no record yet'
     OR %(what)s = 'condition' AND what = 'item' AND condition IS NOT NULL)
-ORDER BY due_day NULLS LAST, unit, compartment NULLS FIRST, item LIMIT %(limit)s OFFSET %(offset)s
+ORDER BY coalesce(to_due < 0 OR due_day < %(today)s AND (to_due IS NULL OR driver NOT IN ('meter', 'break-in')), false) DESC, due_day NULLS LAST, unit, compartment NULLS FIRST, item LIMIT %(limit)s OFFSET %(offset)s
 
 -- :counts  for the filters of the due list
 WITH x AS (
@@ -63,7 +63,7 @@ WITH x AS (
     JOIN unit u ON u.fleet_id = c.fleet_id AND u.unit_id = c.unit_id
     LEFT JOIN depot d ON d.fleet_id = u.fleet_id AND d.depot_id = u.depot_id WHERE u.state <> 'retired')
 SELECT count(*) FILTER (WHERE due_day <= %(until)s) AS all,
-       count(*) FILTER (WHERE due_day < %(today)s OR to_due < 0) AS overdue,
+       count(*) FILTER (WHERE to_due < 0 OR due_day < %(today)s AND (to_due IS NULL OR driver NOT IN ('meter', 'break-in'))) AS overdue,
        count(*) FILTER (WHERE what = 'item' AND due_day <= %(until)s) AS items,
        count(*) FILTER (WHERE what = 'drain' AND due_day <= %(until)s) AS drains,
        count(*) FILTER (WHERE what = 'item' AND driver = 'no record yet') AS unknown,
