@@ -345,7 +345,8 @@ def _logs(
         ])  # fmt: skip
 
     bad = _meters_going_back(connection, readings, drains, report)
-    added, changed = bulk.append(connection, bulk.READINGS, fleet_id, (k for k, w in readings.items() if w not in bad), by, "register file")  # noqa: E501
+    good = (key for key, where in readings.items() if where not in bad)
+    added, changed = bulk.append(connection, bulk.READINGS, fleet_id, good, by, "register file")
     report.counts["readings"] = added
     progress("readings", len(readings))
     added, changed = bulk.append(

@@ -203,7 +203,7 @@ CONDENSATION = Fault("condensation", 900, 60, None, {}, {"water_ppm": 1500, "fue
 HEAT = Fault("overheated_oil", 930, 60, None, {"fe": 1.2}, {}, {"oxidation": 3.2, "v100": 6.0, "an": 2.2, "bn": 1.5,
              "nitration": 1.6})  # fmt: skip
 BLOW_BY = Fault("blow_by", 900, 90, None, {"fe": 2.8, "cr": 7.0, "al": 1.5}, {}, {"soot_pct": 1.9, "nitration": 2.4}, use=2.6)
-SCUFFING = Fault("scuffing", 1000, 30, None, {"al": 8.0, "fe": 2.6, "cr": 2.0}, magnet=2)
+SCUFFING = Fault("scuffing", 970, 25, None, {"al": 8.0, "fe": 2.6, "cr": 2.0}, magnet=2)
 BUSHING = Fault("bushing", 880, 90, None, {"cu": 4.2, "sn": 7.0})
 LEACHING = Fault("cooler_leaching", 420, 10, None, {}, {"cu": 60}, fade=170)
 GEAR = Fault("gear_or_valve", 820, 120, None, {"fe": 3.4, "ni": 6.0, "cr": 1.6, "pq": 6.0}, magnet=3)
