@@ -187,8 +187,8 @@ def _start_server(home: Path, settings: dict[str, object]) -> None:
     _run([ctl, "-D", data, "-m", "fast", "stop"], home)
     for attempt in range(3):
         port = _free_port(int(str(settings["port"])) if attempt == 0 else 0)
-        log = str(home / "data" / "server.log")
-        done = _run([ctl, "-D", data, "-w", "-t", "60", "-l", log, "-o", f"-p {port}", "start"], home)
+        log_file = str(home / "data" / "server.log")
+        done = _run([ctl, "-D", data, "-w", "-t", "60", "-l", log_file, "-o", f"-p {port}", "start"], home)
         if done.returncode == 0:
             settings["port"] = port
             _save(home, settings)
