@@ -144,10 +144,10 @@ def figures(row: dict[str, Any], form: DrainForm, today: date) -> Figures:
     share = None if residual is None or not system else residual / system
     measured = out_l is not None and residual is not None
     target = system - residual if measured and system and residual is not None else capacity
-    starts = _starts(row, share)
+    following = starts(row, share)
     interval, days = row["interval_meter"], None
     return Figures(
-        oil_hours, residual, share, assumed, target, 0.9 * target, starts,
+        oil_hours, residual, share, assumed, target, 0.9 * target, following,
         meter + interval if meter is not None and interval else None, days, gain,
     )  # fmt: skip
 
@@ -177,7 +177,7 @@ def _meter_checks(
     return total - fill, gain
 
 
-def _starts(row: dict[str, Any], share: float | None) -> tuple[dict[str, Any], ...]:
+def starts(row: dict[str, Any], share: float | None) -> tuple[dict[str, Any], ...]:
     """What the next charge starts with: f·old + (1−f)·new oil, from the last sample of the charge that ends."""
     last, drains = row["last"], row["drains"]
     if share is None or last is None or (drains and last["sampled_on"] <= drains[0]["on_day"]):
@@ -237,11 +237,13 @@ def _poured(connection: Connection, row: dict[str, Any], form: DrainForm) -> Pou
 
 
 def log(
-    connection: Connection, fleet_id: int, compartment_id: int, form: DrainForm, by: str, today: date
-) -> int | None:
+    connection: Connection, fleet_id: int, compartment_id: int, form: DrainForm, by: str, today: date,
+    facts: dict[str, Any] | None = None,
+) -> int | None:  # fmt: skip
     """Check and keep a drain, then evaluate its compartment. None when something is wrong (``form.errors``).
 
-    The form's client id makes a second sending of the same form change nothing.
+    ``facts``: what a job saw beside the form, kept with the drain. The form's client id makes a second
+    sending of the same form change nothing.
     """
     row = place(connection, compartment_id)
     figures(row, form, today)
@@ -280,7 +282,7 @@ def log(
             "volume_out_l": out_l, "volume_in_l": volume_in,
             "volume_out_kind": "unknown" if out_l is None else ("estimated" if kind == "estimated" else "measured"),
             "level_missing_l": form.volume("level_missing_l", "oil missing", -50),
-            "oil_id": poured.oil_id, "extra": json.dumps(poured.facts),
+            "oil_id": poured.oil_id, "extra": json.dumps({**(facts or {}), **poured.facts}),
             "filter_changed": form.fields.get("filter_changed", "yes") == "yes",
             "magnet_grade": int(magnet) if magnet else None, "air_filter": air or None,
             "sample_no": form.fields.get("sample_no", "").strip()[:80] or None,

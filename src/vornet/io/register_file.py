@@ -47,6 +47,7 @@ class Oil(Row):
     grade: str | None = None
     density_kg_l: Annotated[float, Field(ge=0.5, le=1.5)] | None = None
     approvals: list[Name] = []
+    pack_l: Positive | None = None
     batches: list[Batch] = []
 
     @model_validator(mode="after")

@@ -18,9 +18,10 @@ from starlette.exceptions import HTTPException
 from vornet import __version__
 from vornet.api import calculators, exchange
 from vornet.core.errors import InputError
-from vornet.flows import calc, people
+from vornet.flows import calc, jobs, people
 from vornet.store.database import Database
-from vornet.web import admin, board, compartment, drain, lab, library, plan, signin, unit
+from vornet.web import admin, board, compartment, drain, lab, library, paper, plan, signin, unit
+from vornet.web import job as job_pages
 from vornet.web.pages import render
 
 # tracebacks without local values: those can hold what people typed
@@ -42,7 +43,7 @@ def create_app(db: Database, today: date | None = None, demo: bool = False) -> F
     app = FastAPI(title="Vornet", version=__version__, docs_url=None, redoc_url=None, openapi_url=None)
     app.state.db, app.state.fixed_today, app.state.demo = db, today, demo
     app.mount("/static", StaticFiles(directory=DIST, check_dir=False), name="static")
-    for module in (signin, board, compartment, drain, lab, plan, unit, library, admin):
+    for module in (signin, board, compartment, drain, lab, plan, job_pages, paper, unit, library, admin):
         app.include_router(module.router, include_in_schema=False)
     app.include_router(calculators.router)
     app.include_router(exchange.router)
@@ -66,7 +67,12 @@ def create_app(db: Database, today: date | None = None, demo: bool = False) -> F
         request.state.visitor = None
         token = request.cookies.get(signin.COOKIE)
         bearer = request.headers.get("Authorization", "")
-        if bearer[:7].lower() == "bearer " and path.startswith("/api/"):
+        job = job_pages.DEVICE_PATH.match(path)
+        if job and request.headers.get("X-Job-Key"):
+            request.state.visitor = jobs.device_owner(db, request.headers["X-Job-Key"], int(job[1]))
+            if request.state.visitor is None:
+                return JSONResponse({"detail": "this job's key has ended: open the job again"}, 401)
+        elif bearer[:7].lower() == "bearer " and path.startswith("/api/"):
             request.state.visitor = people.bearer(db, bearer[7:].strip())
         elif token and not path.startswith("/static/"):
             request.state.visitor = people.visitor(db, token)

@@ -197,11 +197,15 @@ def day_of(text: Any, field_name: str, otherwise: date) -> date:
     return maybe_day(text, field_name) or otherwise
 
 
-def render(request: Request, template: str, status: int = 200, **context: Any) -> HTMLResponse:
-    """A template with what every page needs."""
+def render_text(request: Request, template: str, **context: Any) -> str:
+    """A template's text with what every page needs."""
     who = request.state.visitor
-    html = _environment.get_template(template).render(
+    return _environment.get_template(template).render(
         visitor=who, today=today(request), path=request.url.path, demo=request.app.state.demo,
         measures=who.measures if who else measures.SI, **context,
     )  # fmt: skip
-    return HTMLResponse(html, status)
+
+
+def render(request: Request, template: str, status: int = 200, **context: Any) -> HTMLResponse:
+    """A template as a page."""
+    return HTMLResponse(render_text(request, template, **context), status)

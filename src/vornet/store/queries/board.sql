@@ -1,5 +1,5 @@
 -- :rows  the Board: who needs someone first
-SELECT c.compartment_id, u.name AS unit, c.name AS compartment, c.kind, d.name AS depot, c.counts AS meter_unit, s.as_of, s.oil_hours,
+SELECT c.compartment_id, c.unit_id, u.name AS unit, c.name AS compartment, c.kind, d.name AS depot, c.counts AS meter_unit, s.as_of, s.oil_hours,
        s.headroom, s.headroom_is_safe, s.headroom_open, s.running_safe, s.limiting, s.interval_meter, s.to_due, s.due_meter,
        s.due_day, s.due_driver, s.last_proposed, s.last_sampled_on, s.held, s.open_faults, s.outcome, s.proposed_meter,
        s.reason, s.ranking
@@ -52,7 +52,7 @@ SELECT (SELECT count(*) FROM held_row WHERE resolved_at IS NULL)
 SELECT name FROM depot ORDER BY name
 
 -- :find  anything by name
-SELECT c.compartment_id, u.name AS unit, c.name AS compartment, u.model, s.headroom, s.headroom_is_safe, s.headroom_open,
+SELECT c.compartment_id, c.unit_id, u.name AS unit, c.name AS compartment, u.model, s.headroom, s.headroom_is_safe, s.headroom_open,
        c.counts AS meter_unit, s.due_day, s.to_due, s.oil_hours
 FROM compartment c JOIN unit u USING (fleet_id, unit_id) LEFT JOIN standing s USING (fleet_id, compartment_id)
 WHERE u.name || ' ' || c.name || ' ' || coalesce(u.model, '') || ' ' || c.family ILIKE %(like)s

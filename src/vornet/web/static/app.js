@@ -127,7 +127,7 @@ document.addEventListener("keydown", (event) => {
   if (typing(document.activeElement)) return;
   if (leader) {
     leader = false;
-    const to = { b: "/", p: "/plan", d: "/drain", l: "/lab", i: "/decide", r: "/library" }[event.key];
+    const to = { b: "/", p: "/plan", d: "/jobs", l: "/lab", i: "/decide", r: "/library" }[event.key];
     if (to) { event.preventDefault(); location.href = to; return; }
   }
   switch (event.key) {

@@ -1,0 +1,364 @@
+"""Job cards: the list, making one, the card, the steps at the unit, and what devices send."""
+
+from __future__ import annotations
+
+import json
+import re
+import uuid
+from datetime import UTC, date, datetime, timedelta
+from typing import Any
+
+from fastapi import APIRouter, Request
+from fastapi.concurrency import run_in_threadpool
+from fastapi.responses import JSONResponse, RedirectResponse, Response
+from markupsafe import Markup
+from starlette.datastructures import UploadFile as FormFile
+from starlette.exceptions import HTTPException
+
+from vornet.core import job as rules
+from vornet.core import measures
+from vornet.core.errors import InputError
+from vornet.flows import jobs, readings, units
+from vornet.io.equipment import READINGS, TIGHTENING
+from vornet.store.database import query
+from vornet.web import forms
+from vornet.web.charts import grades
+from vornet.web.pages import checked_form, database, day_of, maybe_day, needs, opened, render, today, visitor
+
+router = APIRouter()
+#: paths that a device's job key opens, session or not
+DEVICE_PATH = re.compile(r"^/jobs/(\d+)/(entries|photos)$")
+LARGEST_SENDING = 4_000_000
+
+
+def _card(request: Request, job_id: int) -> dict[str, Any]:
+    with database(request).fleet(visitor(request).fleet_id) as connection:
+        found = jobs.card(connection, job_id, today(request))
+    if found is None:
+        raise HTTPException(404, "There is no such job card in this fleet.")
+    return found
+
+
+@router.get("/jobs", dependencies=[needs("see")])
+def show_list(request: Request, state: str = "todo") -> Response:
+    """Job cards, what is to do first; what was put off beside them."""
+    with database(request).fleet(visitor(request).fleet_id) as connection:
+        found = jobs.cards(connection, state)
+        put_off = jobs.deferred(connection)
+    return render(
+        request, "jobs.html", **found, put_off=put_off, state_words=jobs.STATE_WORDS, defer_words=jobs.DEFER_WORDS,
+    )  # fmt: skip
+
+
+@router.get("/units/{unit_id}/job", dependencies=[needs("log_work")])
+def new(request: Request, unit_id: int, compartment: int | None = None) -> Response:
+    """What a visit to this unit is for: what is due is ticked already."""
+    return _new(request, unit_id, compartment, "")
+
+
+def _new(request: Request, unit_id: int, compartment: int | None, error: str) -> Response:
+    day = today(request)
+    with database(request).fleet(visitor(request).fleet_id) as connection:
+        found = units.page(connection, unit_id, day)
+        if found is None:
+            raise HTTPException(404, "There is no such unit in this fleet.")
+        waiting = connection.execute(query("jobs.open_of_unit"), {"unit_id": unit_id}).fetchone()
+    soon = day + timedelta(days=21)
+    return render(
+        request, "job_new.html", 422 if error else 200, **opened(found), soon=soon, chosen=compartment, error=error, waiting=waiting,
+        plan_words=units.plan_words,
+    )  # fmt: skip
+
+
+@router.post("/units/{unit_id}/job", dependencies=[needs("log_work")])
+async def make(request: Request, unit_id: int) -> Response:
+    await checked_form(request)
+    form, who = await request.form(), visitor(request)
+    ids = {k: [int(str(i)) for i in form.getlist(k) if str(i).isdigit()] for k in ("compartment", "item")}
+    try:
+        on = day_of(form.get("on"), "on", today(request))
+        with database(request).fleet(who.fleet_id) as connection:
+            job_id = jobs.make(
+                connection, who.fleet_id, unit_id, ids["compartment"], ids["item"], on, form.get("sample") == "yes",
+                str(form.get("note", "")), who.name,
+            )  # fmt: skip
+    except InputError as error:
+        return _new(request, unit_id, None, error.why)
+    return RedirectResponse(f"/jobs/{job_id}/do" if form.get("go") else f"/jobs/{job_id}", 303)
+
+
+@router.get("/jobs/{job_id}", dependencies=[needs("see")])
+def show(request: Request, job_id: int) -> Response:
+    """The card: what is needed, what is done, how it ended."""
+    found = _card(request, job_id)
+    return render(request, "job_card.html", **_words(found))
+
+
+def _words(found: dict[str, Any]) -> dict[str, Any]:
+    return {
+        **found, "state_words": jobs.STATE_WORDS, "magnet_words": rules.MAGNET, "looks": rules.OIL_LOOKS,
+        "filter_looks": rules.FILTER_LOOKS, "air_filters": rules.AIR_FILTERS, "air_actions": rules.AIR_ACTIONS,
+        "strainer_looks": rules.STRAINER_LOOKS, "as_found": rules.AS_FOUND, "ways": rules.WAYS, "warmth": rules.WARMTH,
+        "stops": rules.STOPS, "defer_words": jobs.DEFER_WORDS, "tightening": TIGHTENING, "readings": READINGS,
+    }  # fmt: skip
+
+
+@router.post("/jobs/{job_id}/cancel", dependencies=[needs("log_work")])
+async def cancel(request: Request, job_id: int) -> Response:
+    form = await checked_form(request)
+    who = visitor(request)
+    with database(request).fleet(who.fleet_id) as connection:
+        jobs.cancel(connection, who.fleet_id, job_id, str(form.get("why", "")), who.name)
+    return RedirectResponse("/jobs", 303)
+
+
+# ---- at the unit -----------------------------------------------------------------------------------------------
+def screens(found: dict[str, Any]) -> list[dict[str, Any]]:
+    """One step a screen, in order: the kit, then every compartment's own steps (safe and meter once), then items."""
+    out: list[dict[str, Any]] = [{"part": None, "step": rules.Step("kit", "Is it all here?"), "p": None}]
+    once: set[tuple[str, int]] = set()
+    for p in found["parts"]:
+        if p["compartment_id"] is None:
+            out.append({"part": p["part_id"], "step": rules.Step("item", p["title"]), "p": p})
+            continue
+        for step in p["steps"]:
+            key = (step.key, p["meter_no"] if step.key == "meter" else 0)
+            if step.key in ("safe", "meter"):
+                if key in once:
+                    continue
+                once.add(key)
+            out.append({"part": p["part_id"], "step": step, "p": p})
+    return out
+
+
+def _device_data(request: Request, found: dict[str, Any], token: str) -> dict[str, Any]:
+    system = visitor(request).measures
+    liters = measures.shown(1.0, "volume", system) or 1.0
+    parts = {}
+    for p in found["parts"]:
+        if p["compartment_id"] is None:
+            continue
+        d, place = p["document"], p["place"]
+        meter_kind = "distance" if place["meter_unit"] == "km" else "hours"
+        parts[p["part_id"]] = {
+            "title": p["title"], "system": d.get("system_volume_l"), "capacity": d.get("capacity_l"),
+            "without": d.get("capacity_without_filter_l"), "marks": d.get("volume_between_marks_l"),
+            "filters": bool(d.get("filters")), "pack": p["kit"].pack_l,
+            "drains": [x["place"] for x in d.get("drain_points", ())] or ["drain"],
+            "starts": jobs.start_values(place), "interval": place["interval_meter"], "meter_no": place["meter_no"],
+            "meter_unit": measures.unit(meter_kind, system), "meter_factor": measures.shown(1.0, meter_kind, system),
+            "latest": place["latest"]["meter"] if place["latest"] else None,
+            "first_share": rules.FIRST_SHARE, "full_from": rules.FULL_FROM, "full_to": rules.FULL_TO,
+        }  # fmt: skip
+    return {
+        "id": found["job"]["job_id"], "now": datetime.now(UTC).timestamp() * 1000, "token": token, "me": visitor(request).name,
+        "volume": measures.unit("volume", system), "volume_factor": liters, "specs": parts,
+        "stops": {k: s.do_now for k, s in rules.STOPS.items()},
+    }  # fmt: skip
+
+
+@router.get("/jobs/{job_id}/do", dependencies=[needs("log_work")])
+def do(request: Request, job_id: int) -> Response:
+    """The steps, one a screen; works without a connection from the moment it is opened."""
+    who = visitor(request)
+    with database(request).fleet(who.fleet_id) as connection:
+        found = jobs.card(connection, job_id, today(request))
+        if found is None:
+            raise HTTPException(404, "There is no such job card in this fleet.")
+        if found["job"]["state"] == "cancelled":
+            raise HTTPException(404, "This job was cancelled.")
+        token = jobs.open_on_device(connection, who, job_id)
+        state = jobs.standing(connection, job_id)
+    data = _device_data(request, found, token) | {"entries": state["entries"], "parts_now": state["parts"]}
+    return render(
+        request, "job_do.html", **_words(found), screens=screens(found), data=json.dumps(data, default=str),
+        art_magnet=lambda g: Markup(grades.magnet(g)), art_oil=lambda k: Markup(grades.oil(k)),
+        art_pleats=lambda k: Markup(grades.pleats(k)), art_level=lambda g: Markup(grades.level(g)),
+    )  # fmt: skip
+
+
+def _device_may(request: Request) -> None:
+    """Only with a job key (the guard has looked at it), only from our own pages, only who may log work."""
+    origin = request.headers.get("Origin")
+    if not request.headers.get("X-Job-Key") or (origin and origin.split("//")[-1] != request.headers.get("Host")):
+        raise HTTPException(403, "Entries come from the job's own page.")
+
+
+@router.post("/jobs/{job_id}/entries", dependencies=[needs("log_work")])
+async def entries(request: Request, job_id: int) -> Response:
+    """What a device has to say; each entry is kept once, whatever happens to the connection."""
+    _device_may(request)
+    body = await request.body()
+    if len(body) > LARGEST_SENDING:
+        return JSONResponse({"detail": "that is more than a job's entries can be"}, 413)
+    try:
+        sent = json.loads(body)
+        rows = sent["entries"]
+    except (ValueError, TypeError, KeyError):
+        return JSONResponse({"detail": "entries: is not understood"}, 422)
+    if not isinstance(rows, list):
+        return JSONResponse({"detail": "entries: is not a list"}, 422)
+    who = visitor(request)
+
+    def go() -> dict[str, Any]:
+        with database(request).fleet(who.fleet_id) as connection:
+            return jobs.take(connection, who, job_id, rows, datetime.now(UTC), today(request))
+
+    try:
+        answer = await run_in_threadpool(go)
+    except InputError as error:
+        return JSONResponse({"detail": str(error)}, 404)
+    return JSONResponse(json.loads(json.dumps(answer, default=str)))
+
+
+@router.post("/jobs/{job_id}/photos", dependencies=[needs("log_work")])
+async def photos(request: Request, job_id: int) -> Response:
+    """One photo from a device."""
+    _device_may(request)
+    if int(request.headers.get("Content-Length") or 0) > jobs.LARGEST_PHOTO + 100_000:
+        return JSONResponse({"detail": f"photo: is larger than {jobs.LARGEST_PHOTO // 1_000_000} MB"}, 413)
+    form = await request.form(max_part_size=jobs.LARGEST_PHOTO + 1)
+    upload, who = form.get("file"), visitor(request)
+    if not isinstance(upload, FormFile):
+        return JSONResponse({"detail": "photo: is missing"}, 422)
+    content = await upload.read(jobs.LARGEST_PHOTO + 1)
+    part = str(form.get("part", ""))
+
+    def go() -> None:
+        with database(request).fleet(who.fleet_id) as connection:
+            jobs.keep_photo(
+                connection, who, job_id, str(form.get("id", "")), int(part) if part.isdigit() else None, str(form.get("about", "")),
+                content,
+            )  # fmt: skip
+
+    try:
+        await run_in_threadpool(go)
+    except InputError as error:
+        return JSONResponse({"detail": str(error)}, 422)
+    return JSONResponse({"kept": str(form.get("id", ""))})
+
+
+@router.get("/jobs/photos/{photo_id}", dependencies=[needs("see")])
+def photo(request: Request, photo_id: str) -> Response:
+    with database(request).fleet(visitor(request).fleet_id) as connection:
+        row = None
+        if re.fullmatch(r"[0-9a-f-]{36}", photo_id):
+            row = connection.execute(query("jobs.photo"), {"photo_id": photo_id}).fetchone()
+    if row is None:
+        raise HTTPException(404, "There is no such photo in this fleet.")
+    return Response(bytes(row["content"]), media_type="image/jpeg")
+
+
+# ---- put off ---------------------------------------------------------------------------------------------------
+@router.post("/deferred/{deferred_id}", dependencies=[needs("log_work")])
+async def close_deferred(request: Request, deferred_id: int) -> Response:
+    """Dealt with: what was found; for a re-check the level."""
+    form = await checked_form(request)
+    who = visitor(request)
+    with database(request).fleet(who.fleet_id) as connection:
+        jobs.close_deferred(
+            connection, who.fleet_id, deferred_id, str(form.get("finding", "")), level_typed(form, "level"), who.name
+        )
+    return RedirectResponse("/jobs", 303)
+
+
+def level_typed(form: Any, name: str) -> float | None:
+    """A level between the marks from a form: 0 at MIN, 1 at MAX; a per cent sign is understood."""
+    text = str(form.get(name, "")).strip()
+    if not text:
+        return None
+    value = measures.number(text.rstrip("% "), name) / (100 if text.endswith("%") else 1)
+    if not -1 <= value <= 2:
+        raise InputError(name, "0 is at MIN, 1 at MAX: a level lies near them")
+    return value
+
+
+# ---- in between ------------------------------------------------------------------------------------------------
+SYMPTOMS = ("noise", "hard shifting", "hard starting", "lamp", "smell", "smoke", "leak under it", "low power")
+
+
+def _quick(request: Request, compartment_id: int, error: str = "", saved: str = "") -> Response:
+    who, day = visitor(request), today(request)
+    with database(request).fleet(who.fleet_id) as connection:
+        row = connection.execute(query("board.compartment"), {"compartment_id": compartment_id}).fetchone()
+        if row is None:
+            raise HTTPException(404, "There is no such compartment in this fleet.")
+        latest = connection.execute(
+            query("board.latest_meter"), {"unit_id": row["unit_id"], "meter_no": row["meter_no"]}
+        ).fetchone()
+        sisters = connection.execute(query("board.sisters"), {"unit_id": row["unit_id"]}).fetchall()
+    guess = None
+    if latest:
+        guess = latest["meter"] + max((day - latest["on_day"]).days, 0) * (row["rate_per_day"] or 0.0)
+    return render(
+        request, "quick.html", 422 if error else 200, row=opened(row), latest=latest, guess=guess, error=error, saved=saved,
+        symptoms=SYMPTOMS, sisters=sisters, client_id=str(uuid.uuid4()), glass=row["facts"].get("level_method") == "sight_glass",
+        event_words=readings.EVENT_WORDS,
+    )  # fmt: skip
+
+
+@router.get("/q/{compartment_id}", dependencies=[needs("log_work")])
+def quick(request: Request, compartment_id: int, saved: str = "") -> Response:
+    """What the QR on a compartment opens: level, top-up, meter, coolant, symptom, part change."""
+    return _quick(request, compartment_id, saved=saved[:80])
+
+
+@router.post("/q/{compartment_id}", dependencies=[needs("log_work")])
+async def note(request: Request, compartment_id: int) -> Response:
+    """One thing noted in between."""
+    form = {k: str(v) for k, v in (await checked_form(request)).items()}
+    who, day = visitor(request), today(request)
+    try:
+        said = await run_in_threadpool(_note, request, compartment_id, form, who, day)
+    except InputError as error:
+        words = {"meter": "Meter", "litres": "Litres", "reading": "Level", "level": "Level", "on": "Day", "what": "What"}
+        return _quick(request, compartment_id, f"{words.get(error.field, error.field)}: {error.why}")
+    return RedirectResponse(f"/q/{compartment_id}?saved={said}", 303)
+
+
+def _note(request: Request, compartment_id: int, form: dict[str, str], who: Any, day: date) -> str:
+    do_, system = form.get("do", ""), who.measures
+    with database(request).fleet(who.fleet_id) as connection:
+        row = connection.execute(query("board.compartment"), {"compartment_id": compartment_id}).fetchone()
+        if row is None:
+            raise InputError("compartment", "is not in this fleet")
+        on = day_of(form.get("on"), "on", day)
+        kind = "distance" if row["meter_unit"] == "km" else "hours"
+        meter = forms.read(forms.Field("meter", "Meter", kind), form.get("meter", ""), system)
+        volume = {k: forms.read(forms.Field(k, k, "volume"), form.get(k, ""), system) for k in ("litres", "litres_out", "litres_in")}
+        level, after = level_typed(form, "level"), level_typed(form, "level_after")
+        if do_ in ("level", "topup", "meter", "part") and meter is None:
+            raise InputError("meter", "is missing")
+        if do_ == "level":
+            if level is None:
+                raise InputError("level", "tap where it stands")
+            readings.level_check(connection, who.fleet_id, compartment_id, on, meter, level, who.name, day)
+            return "Level kept"
+        if do_ == "topup":
+            if volume["litres"] is None:
+                raise InputError("litres", "how much went in")
+            readings.top_up(connection, who.fleet_id, compartment_id, on, meter, volume["litres"], level, after, who.name, day)
+            return "Top-up kept"
+        if do_ == "meter":
+            readings.read_meter(connection, who.fleet_id, row["unit_id"], row["meter_no"], meter, on, who.name, day)
+            return "Meter kept"
+        if do_ == "part":
+            readings.event(
+                connection, who.fleet_id, compartment_id, form.get("kind", "part_change"), on, meter, volume["litres_out"],
+                volume["litres_in"], "", form.get("note", ""), who.name, day,
+            )  # fmt: skip
+            return "Part change kept"
+        if do_ in ("symptom", "coolant"):
+            jobs.observe(
+                connection, who.fleet_id, row["unit_id"], compartment_id, do_, form.get("what", ""), volume["litres"], meter, on,
+                form.get("note", ""), form.get("client_id", ""), who.name,
+            )  # fmt: skip
+            return "Noted"
+    raise InputError("what", "choose what to note")
+
+
+def week_of(text: str, day: date) -> tuple[date, date]:
+    """Monday and Sunday of the week that holds a day (``text``, else ``day``)."""
+    on = maybe_day(text, "week") or day
+    monday = on - timedelta(days=on.weekday())
+    return monday, monday + timedelta(days=6)
