@@ -6,7 +6,7 @@ recorded drain: its start is unknown, so nothing is fitted through it. Hours sta
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 
@@ -87,12 +87,27 @@ class Samples:
 
 
 @dataclass(frozen=True)
+class Levels:
+    """Levels read with nothing added, sorted by compartment, then running total. ``missing_l`` below MAX (L)."""
+
+    comp: np.ndarray
+    day: np.ndarray
+    total: np.ndarray
+    missing_l: np.ndarray
+
+
+def no_levels() -> Levels:
+    return Levels(np.zeros(0, dtype=int), np.zeros(0, dtype=int), np.zeros(0), np.zeros(0))
+
+
+@dataclass(frozen=True)
 class History:
     compartments: Compartments
     oils: Oils
     drains: Drains
     fillings: Fillings
     samples: Samples
+    levels: Levels = field(default_factory=no_levels)
 
 
 @dataclass(frozen=True)
@@ -229,8 +244,9 @@ def _carry(
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Residual share and start values, charge by charge, using nothing later than each drain.
 
-    Oil before the drain = system less the level found; unread, less the usual loss since the last
-    filling. Litres out unknown: the compartment's own usual share so far, else system less refill.
+    Oil before the drain = system less the level found; unread, less what the last level check in the
+    charge found missing and the usual loss since then, or since the last filling. Litres out
+    unknown: the compartment's own usual share so far, else system less refill.
     """
     comps, samples, drains = history.compartments, history.samples, history.drains
     fresh = new_oil(history.oils)
@@ -245,6 +261,13 @@ def _carry(
     last_filling = np.zeros(total)
     made_up = np.bincount(charge_of_filling, history.fillings.in_l - history.fillings.out_l, total)
     np.maximum.at(last_filling, charge_of_filling, np.nan_to_num(filling_hours))
+
+    levels = history.levels
+    level_hours, level_missing = np.full(total, np.nan), np.full(total, np.nan)
+    if len(levels.comp):
+        at = _place(levels.comp, levels.day, levels.total, drains) + levels.comp
+        level_hours[at] = np.maximum(levels.total - fill[at], 0)  # the last one of a charge stands
+        level_missing[at] = levels.missing_l
 
     system = comps.system_l
     with np.errstate(invalid="ignore", divide="ignore"):
@@ -267,6 +290,9 @@ def _carry(
             q = np.where(used_h[c] > 0, used_l[c] / used_h[c], 0.0)
             since = np.where(known, hours - last_filling[before], 0.0)
             usual_missing = np.clip(np.maximum(q, 0) * since, 0, 0.3 * system[c])
+            read = ~np.isnan(level_missing[before]) & (level_hours[before] >= last_filling[before])
+            from_check = level_missing[before] + np.maximum(q, 0) * np.maximum(hours - level_hours[before], 0)
+            usual_missing = np.where(read & known, np.clip(from_check, 0, 0.5 * system[c]), usual_missing)
             missing = np.where(np.isnan(drains.missing_l[d]), usual_missing, drains.missing_l[d])
             found = 1 - (missing + drains.out_l[d]) / system[c]
         own = np.where(seen_count[c] >= 2, seen_share[c] / np.maximum(seen_count[c], 1), assumed[c])

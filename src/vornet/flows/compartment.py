@@ -10,7 +10,7 @@ from typing import Any
 
 import numpy as np
 
-from vornet.core import precision, trend
+from vornet.core import job, precision, trend
 from vornet.core.errors import InputError
 from vornet.core.history import Charges
 from vornet.core.judge import NONE, VERDICTS, Judgement, judge
@@ -179,6 +179,84 @@ def trend_of(facts: Facts, key: str) -> trend.Trend | None:
         return trend.trend(points)
     except InputError:
         return None
+
+
+@dataclass(frozen=True)
+class OilUse:
+    """Litres per 1,000 meter units of each finished charge, oldest first; ``alarm``: '', watch or act."""
+
+    rates: list[float]
+    alarm: str
+
+
+def oil_use(facts: Facts) -> OilUse:
+    """How much oil each charge used: what was topped up, by the hours it ran."""
+    charges, fillings = facts.charges, facts.loaded.history.fillings
+    total = len(charges.comp)
+    litres = np.bincount(facts.charges.charge_of_filling, fillings.in_l - fillings.out_l, total) if len(fillings.comp) else np.zeros(total)
+    hours = charges.end - charges.fill
+    done = ~np.isnan(hours) & (hours > 0)
+    rates, alarm = job.oil_use(litres[done].tolist(), hours[done].tolist())
+    return OilUse(rates, alarm)
+
+
+@dataclass(frozen=True)
+class ChangeOfOil:
+    """A change from one oil to another under way: drains so far, share of the old one left by volumes, and by a
+    marker element (share, sd, its key), how many drains reach the target."""
+
+    old: str
+    new: str
+    drains: int
+    share: float
+    target: float
+    needed: int
+    marker: tuple[float, float, str] | None
+
+
+#: the share of old oil a change aims for; common practice, no source
+CHANGE_TARGET = 0.05
+
+
+def change_of_oil(facts: Facts) -> ChangeOfOil | None:
+    """The change of oil that this compartment is in or has just made; None when its last drains poured one oil."""
+    charges, names = facts.charges, facts.loaded.oil_names
+    oils = charges.oil.tolist()
+    if len(oils) < 2:
+        return None
+    changed = [h for h in range(1, len(oils)) if oils[h] != oils[h - 1]]
+    if not changed or len(oils) - changed[-1] > 4:
+        return None
+    at = changed[-1]
+    if max(oils[at], oils[at - 1]) >= len(names):
+        return None
+    shares = charges.share[at:]
+    share = float(np.prod(shares))
+    each = min(max(float(np.mean(shares)), 0.01), 0.9)
+    needed = max(1, math.ceil(math.log(CHANGE_TARGET) / math.log(each) - 1e-9))
+    return ChangeOfOil(
+        names[oils[at - 1]], names[oils[at]], len(shares), share, CHANGE_TARGET, needed, _marker(facts, at, oils[at - 1], oils[at])
+    )
+
+
+def _marker(facts: Facts, at: int, old: int, new: int) -> tuple[float, float, str] | None:
+    """Old oil's share from the additive that tells the two oils apart best, in the newest sample since the change."""
+    samples, charges, fresh = facts.loaded.history.samples, facts.charges, facts.loaded.history.oils.new
+    since = np.flatnonzero((charges.charge_of >= at) & samples.usable)
+    if not len(since):
+        return None
+    best = None
+    for key in ("ca", "mg", "zn", "p", "b", "mo"):
+        m = INDEX[key]
+        before, after = fresh[old, m], fresh[new, m]
+        x = samples.values[since[-1], m]
+        if math.isnan(before) or math.isnan(after) or math.isnan(x):
+            continue
+        sd = float(precision.columns_sd(np.array([[max(before, after)]]), [key])[0, 0])
+        found = job.marker_share(float(before), float(x), float(after), sd)
+        if found and (best is None or found[1] < best[1]):
+            best = (*found, key)
+    return best
 
 
 def approve(

@@ -16,7 +16,18 @@ import numpy as np
 
 from vornet.core import due as due_rules
 from vornet.core.decide import Decision, Policy, Terms, decide
-from vornet.core.history import Charges, Compartments, Drains, Fillings, History, Oils, Samples, cut, hours_on_charge
+from vornet.core.history import (
+    Charges,
+    Compartments,
+    Drains,
+    Fillings,
+    History,
+    Levels,
+    Oils,
+    Samples,
+    cut,
+    hours_on_charge,
+)  # fmt: skip
 from vornet.core.judge import NONE, RUN_ON, Judgement, evidence, judge
 from vornet.core.limits import DUTIES, FixedLimit, LimitTable, duty_of, table
 from vornet.core.measurands import COUNT, KEYS
@@ -121,6 +132,9 @@ def load(connection: Connection, today: date, compartments: list[int] | None = N
         connection, query("history.fillings"),
         [("comp", "i8"), ("day", "day"), ("meter", "f8"), ("in_l", "f8"), ("out_l", "f8")], only,
     )  # fmt: skip
+    v = bulk.read_columns(
+        connection, query("history.levels"), [("comp", "i8"), ("day", "day"), ("meter", "f8"), ("missing_l", "f8")], only
+    )
     s = bulk.read_columns(
         connection, query("history.samples" if compartments is None else "history.samples_of"),
         [("id", "i8"), ("comp", "i8"), ("day", "day"), ("meter", "f8"), ("oil_hours", "f8"), ("topup_l", "f8"),
@@ -132,10 +146,11 @@ def load(connection: Connection, today: date, compartments: list[int] | None = N
         [("meter_id", "i8"), ("day", "day"), ("meter", "f8")], None if compartments is None else only,
     )
     last = today.toordinal()
-    d = {k: v[d["day"] <= last] for k, v in d.items()}
-    f = {k: v[f["day"] <= last] for k, v in f.items()}
-    m = {k: v[m["day"] <= last] for k, v in m.items()}
-    for block in (d, f, s):
+    d = {k: x[d["day"] <= last] for k, x in d.items()}
+    f = {k: x[f["day"] <= last] for k, x in f.items()}
+    m = {k: x[m["day"] <= last] for k, x in m.items()}
+    v = {k: x[v["day"] <= last] for k, x in v.items()}
+    for block in (d, f, s, v):
         inside = np.isin(block["comp"], ids)
         if not inside.all():
             for k in block:
@@ -175,6 +190,7 @@ def load(connection: Connection, today: date, compartments: list[int] | None = N
     drains, proposed = _with_proposed(d, s, comps, oil_index)
     drain_ids = drains.pop("id")
     fo = np.lexsort((f["total"], f["comp"]))
+    vo = np.lexsort((v["total"], v["comp"]))
     samples = Samples(
         s["comp"], s["day"], s["total"], s["oil_hours"], s["topup_l"], s["drained"], np.ones(len(s["id"]), dtype=bool),
         s["values"], s["below"], s["above"],
@@ -184,6 +200,7 @@ def load(connection: Connection, today: date, compartments: list[int] | None = N
         Drains(drains["comp"], drains["day"], drains["total"], drains["out_l"], drains["missing_l"], drains["oil"],
                drains["magnet"]),
         Fillings(f["comp"][fo], f["day"][fo], f["total"][fo], f["in_l"][fo], f["out_l"][fo]), samples,
+        Levels(v["comp"][vo], v["day"][vo], v["total"][vo], v["missing_l"][vo]),
     )  # fmt: skip
     return Loaded(
         history, ids, s["id"], rows, families, points, rate, latest_total, latest_day, proposed, drain_ids,

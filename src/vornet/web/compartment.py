@@ -194,6 +194,7 @@ def _context(request: Request, facts: Facts, asked: list[str], everything: bool)
         "drawing": ribbon_of(facts, keys, everything, visitor(request).measures),
         "everything": everything, "facts": facts, "by_key": BY_KEY,
         "decision": facts.row["decision"], "trends": trends, "charges": len(facts.charges.comp) - 1, "recent": RECENT,
+        "use": flow.oil_use(facts), "change": flow.change_of_oil(facts),
     }  # fmt: skip
 
 

@@ -91,7 +91,7 @@ async def make(request: Request, unit_id: int) -> Response:
 def show(request: Request, job_id: int) -> Response:
     """The card: what is needed, what is done, how it ended."""
     found = _card(request, job_id)
-    return render(request, "job_card.html", **_words(found))
+    return render(request, "job_card.html", **_words(opened(found)))
 
 
 def _words(found: dict[str, Any]) -> dict[str, Any]:
@@ -169,6 +169,7 @@ def do(request: Request, job_id: int) -> Response:
             raise HTTPException(404, "This job was cancelled.")
         token = jobs.open_on_device(connection, who, job_id)
         state = jobs.standing(connection, job_id)
+    found = opened(found)
     data = _device_data(request, found, token) | {"entries": state["entries"], "parts_now": state["parts"]}
     return render(
         request, "job_do.html", **_words(found), screens=screens(found), data=json.dumps(data, default=str),

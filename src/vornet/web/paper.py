@@ -59,7 +59,8 @@ def _card(request: Request, job_id: int) -> dict[str, Any]:
 def card(request: Request, job_id: int) -> Response:
     """The job card: kit, steps with this unit's numbers, and room to write."""
     found = _card(request, job_id)
-    return pdf(request, "paper_card.html", f"job-{job_id}", **opened(found), screens=screens(found), magnet=rules.MAGNET)
+    found = opened(found)
+    return pdf(request, "paper_card.html", f"job-{job_id}", **found, screens=screens(found), magnet=rules.MAGNET)
 
 
 @router.get("/jobs/{job_id}/labels.pdf", dependencies=[needs("see")])
@@ -69,7 +70,7 @@ def labels(request: Request, job_id: int) -> Response:
     parts = [p for p in found["parts"] if p["compartment_id"] is not None and p["sample"]]
     if not parts:
         raise HTTPException(404, "No sample is planned on this card.")
-    return pdf(request, "paper_labels.html", f"bottles-{job_id}", job=found["job"], parts=parts, number=bottle_number)
+    return pdf(request, "paper_labels.html", f"bottles-{job_id}", job=found["job"], parts=opened(parts), number=bottle_number)
 
 
 def bottle_number(job: dict[str, Any], part: dict[str, Any]) -> str:
@@ -84,7 +85,7 @@ def sticker(request: Request, job_id: int) -> Response:
     parts = [p for p in found["parts"] if p["state"] == "done" and p["figures"].get("next_due")]
     if not parts:
         raise HTTPException(404, "No drain of this card is finished yet.")
-    return pdf(request, "paper_sticker.html", f"sticker-{job_id}", job=found["job"], parts=parts)
+    return pdf(request, "paper_sticker.html", f"sticker-{job_id}", job=found["job"], parts=opened(parts))
 
 
 @router.get("/units/{unit_id}/labels.pdf", dependencies=[needs("see")])

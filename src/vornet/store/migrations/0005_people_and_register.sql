@@ -158,6 +158,7 @@ CREATE TABLE service_item (
 );
 CREATE UNIQUE INDEX service_item_name ON service_item (fleet_id, unit_id, coalesce(compartment_id, 0), name);
 CREATE INDEX service_item_due ON service_item (fleet_id, due_day);
+CREATE INDEX service_item_unit ON service_item (fleet_id, unit_id);
 
 CREATE TABLE service_record (
     fleet_id    integer NOT NULL REFERENCES fleet ON DELETE CASCADE,

@@ -138,7 +138,7 @@ CREATE TABLE waste (
     compartment_id bigint,
     on_day      date NOT NULL,
     litres      double precision NOT NULL CHECK (litres >= 0),
-    into        text NOT NULL DEFAULT '',
+    handed_to   text NOT NULL DEFAULT '',
     recorded_by text NOT NULL,
     PRIMARY KEY (fleet_id, waste_id),
     FOREIGN KEY (fleet_id, compartment_id) REFERENCES compartment ON DELETE CASCADE

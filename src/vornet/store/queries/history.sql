@@ -22,6 +22,11 @@ SELECT compartment_id, on_day, meter, coalesce(litres_in, 0), coalesce(litres_ou
 WHERE superseded_by IS NULL AND kind IN ('part_change', 'repair') AND coalesce(litres_in, litres_out) > 0
   AND (%(compartments)s::bigint[] IS NULL OR compartment_id = ANY(%(compartments)s))
 
+-- :levels  levels read with nothing added
+SELECT compartment_id, on_day, meter, level_missing_l AS missing_l FROM level_check
+WHERE superseded_by IS NULL AND meter IS NOT NULL AND level_missing_l IS NOT NULL
+  AND (%(compartments)s::bigint[] IS NULL OR compartment_id = ANY(%(compartments)s))
+
 -- :overhauls  the last one of each compartment
 SELECT compartment_id, on_day, meter FROM event
 WHERE superseded_by IS NULL AND kind IN ('overhaul', 'component_exchange') ORDER BY on_day

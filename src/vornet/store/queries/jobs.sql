@@ -109,7 +109,7 @@ ON CONFLICT (fleet_id, sample_no) DO NOTHING RETURNING bottle_id
 SELECT b.sample_no, b.compartment_id FROM bottle b WHERE b.sample_no = %(sample_no)s
 
 -- :put_waste
-INSERT INTO waste (fleet_id, job_id, compartment_id, on_day, litres, into, recorded_by)
+INSERT INTO waste (fleet_id, job_id, compartment_id, on_day, litres, handed_to, recorded_by)
 VALUES (%(fleet_id)s, %(job_id)s, %(compartment_id)s, %(on_day)s, %(litres)s, %(into)s, %(by)s)
 
 -- :topped_up_since  litres added since a day

@@ -1,36 +1,40 @@
--- :list  the register's rows, one a compartment, filtered and sorted
-SELECT c.compartment_id, c.unit_id, u.name AS unit, c.name AS compartment, c.kind, c.family, u.model, u.duty, u.state,
-       d.name AS depot, o.name AS oil, c.system_volume_l, c.capacity_l, c.counts AS meter_unit, s.interval_meter, s.due_day,
-       s.to_due, s.rate_per_day,
-       (SELECT count(*) FROM service_item i WHERE i.fleet_id = c.fleet_id AND i.unit_id = c.unit_id
-          AND (i.compartment_id = c.compartment_id OR i.compartment_id IS NULL)) AS items,
-       EXISTS (SELECT 1 FROM doubt x WHERE x.fleet_id = c.fleet_id AND x.compartment_id = c.compartment_id
-          AND x.settled IS NULL) AS doubted,
-       count(*) OVER () AS total
-FROM compartment c JOIN unit u ON u.fleet_id = c.fleet_id AND u.unit_id = c.unit_id
-LEFT JOIN depot d ON d.fleet_id = u.fleet_id AND d.depot_id = u.depot_id
-LEFT JOIN oil o ON o.fleet_id = c.fleet_id AND o.oil_id = c.oil_id
-LEFT JOIN standing s ON s.fleet_id = c.fleet_id AND s.compartment_id = c.compartment_id
-WHERE (%(q)s = '' OR u.name || ' ' || c.name || ' ' || coalesce(u.model, '') || ' ' || c.family ILIKE %(like)s)
-  AND (%(depot)s = '' OR d.name = %(depot)s)
-  AND (%(kind)s = '' OR c.kind = %(kind)s)
-  AND (%(family)s = '' OR c.family = %(family)s)
-  AND (%(oil)s = '' OR o.name = %(oil)s)
-  AND (%(state)s = '' OR u.state = %(state)s)
-  AND (NOT %(doubted)s OR EXISTS (SELECT 1 FROM doubt x WHERE x.fleet_id = c.fleet_id
-          AND x.compartment_id = c.compartment_id AND x.settled IS NULL))
-  AND (%(only)s::bigint[] IS NULL OR c.compartment_id = ANY(%(only)s))
-ORDER BY
-  CASE WHEN NOT %(down)s THEN CASE %(sort)s WHEN 'family' THEN c.family WHEN 'depot' THEN d.name WHEN 'oil' THEN o.name
-       WHEN 'kind' THEN c.kind WHEN 'state' THEN u.state END END,
-  CASE WHEN %(down)s THEN CASE %(sort)s WHEN 'unit' THEN u.name WHEN 'family' THEN c.family WHEN 'depot' THEN d.name
-       WHEN 'oil' THEN o.name WHEN 'kind' THEN c.kind WHEN 'state' THEN u.state END END DESC,
-  CASE WHEN NOT %(down)s THEN CASE %(sort)s WHEN 'volume' THEN c.system_volume_l WHEN 'capacity' THEN c.capacity_l
-       WHEN 'interval' THEN s.interval_meter WHEN 'due' THEN s.due_day - date '2000-01-01' END END,
-  CASE WHEN %(down)s THEN CASE %(sort)s WHEN 'volume' THEN c.system_volume_l WHEN 'capacity' THEN c.capacity_l
-       WHEN 'interval' THEN s.interval_meter WHEN 'due' THEN s.due_day - date '2000-01-01' END END DESC NULLS LAST,
-  u.name, c.compartment_id
-LIMIT %(limit)s OFFSET %(offset)s
+-- :list  the register's rows, one a compartment, filtered and sorted; what costs is asked for one page only
+WITH page AS (
+    SELECT c.fleet_id, c.compartment_id, c.unit_id, u.name AS unit, c.name AS compartment, c.kind, c.family, u.model, u.duty, u.state,
+           d.name AS depot, o.name AS oil, c.system_volume_l, c.capacity_l, c.counts AS meter_unit, s.interval_meter, s.due_day,
+           s.to_due, s.rate_per_day, count(*) OVER () AS total, row_number() OVER (
+    ORDER BY
+      CASE WHEN NOT %(down)s THEN CASE %(sort)s WHEN 'family' THEN c.family WHEN 'depot' THEN d.name WHEN 'oil' THEN o.name
+           WHEN 'kind' THEN c.kind WHEN 'state' THEN u.state END END,
+      CASE WHEN %(down)s THEN CASE %(sort)s WHEN 'unit' THEN u.name WHEN 'family' THEN c.family WHEN 'depot' THEN d.name
+           WHEN 'oil' THEN o.name WHEN 'kind' THEN c.kind WHEN 'state' THEN u.state END END DESC,
+      CASE WHEN NOT %(down)s THEN CASE %(sort)s WHEN 'volume' THEN c.system_volume_l WHEN 'capacity' THEN c.capacity_l
+           WHEN 'interval' THEN s.interval_meter WHEN 'due' THEN s.due_day - date '2000-01-01' END END,
+      CASE WHEN %(down)s THEN CASE %(sort)s WHEN 'volume' THEN c.system_volume_l WHEN 'capacity' THEN c.capacity_l
+           WHEN 'interval' THEN s.interval_meter WHEN 'due' THEN s.due_day - date '2000-01-01' END END DESC NULLS LAST,
+      u.name, c.compartment_id
+    ) AS nth
+    FROM compartment c JOIN unit u ON u.fleet_id = c.fleet_id AND u.unit_id = c.unit_id
+    LEFT JOIN depot d ON d.fleet_id = u.fleet_id AND d.depot_id = u.depot_id
+    LEFT JOIN oil o ON o.fleet_id = c.fleet_id AND o.oil_id = c.oil_id
+    LEFT JOIN standing s ON s.fleet_id = c.fleet_id AND s.compartment_id = c.compartment_id
+    WHERE (%(q)s = '' OR u.name || ' ' || c.name || ' ' || coalesce(u.model, '') || ' ' || c.family ILIKE %(like)s)
+      AND (%(depot)s = '' OR d.name = %(depot)s)
+      AND (%(kind)s = '' OR c.kind = %(kind)s)
+      AND (%(family)s = '' OR c.family = %(family)s)
+      AND (%(oil)s = '' OR o.name = %(oil)s)
+      AND (%(state)s = '' OR u.state = %(state)s)
+      AND (NOT %(doubted)s OR EXISTS (SELECT 1 FROM doubt x WHERE x.fleet_id = c.fleet_id
+              AND x.compartment_id = c.compartment_id AND x.settled IS NULL))
+      AND (%(only)s::bigint[] IS NULL OR c.compartment_id = ANY(%(only)s))
+    ORDER BY nth LIMIT %(limit)s OFFSET %(offset)s
+)
+SELECT page.*,
+       (SELECT count(*) FROM service_item i WHERE i.fleet_id = page.fleet_id AND i.unit_id = page.unit_id
+          AND (i.compartment_id = page.compartment_id OR i.compartment_id IS NULL)) AS items,
+       EXISTS (SELECT 1 FROM doubt x WHERE x.fleet_id = page.fleet_id AND x.compartment_id = page.compartment_id
+          AND x.settled IS NULL) AS doubted
+FROM page ORDER BY nth
 
 -- :facets  what the list can be narrowed by
 SELECT (SELECT array_agg(name ORDER BY name) FROM depot) AS depots,

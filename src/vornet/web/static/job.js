@@ -172,7 +172,8 @@ function refresh() {
   for (const c of all("[data-tick]", step)) c.checked = Boolean(visit[c.dataset.tick]?.[c.dataset.name]);
   for (const i of all("[data-number]", step)) if (i !== document.activeElement && value(i.dataset.number) != null) i.value = inField(value(i.dataset.number), i.dataset.kind, part);
   for (const i of all("[data-words]", step)) if (i !== document.activeElement && now[i.dataset.words] != null) i.value = now[i.dataset.words];
-  for (const r of all("[data-level]", step)) if (now[r.dataset.level] != null) { r.value = now[r.dataset.level]; drawLevel(r); }
+  for (const r of all("[data-level]", step)) if (now[r.dataset.level] != null) { r.value = now[r.dataset.level]; drawLevel(r); } else if (!r.dataset.drawn) { r.dataset.drawn = "1"; drawLevel(r, "not read"); }
+  for (const r of all("[data-level-read]", step)) if (!r.dataset.drawn) { r.dataset.drawn = "1"; drawLevel(r, "move it"); }
   if (part == null || !specs[part]) return;
   const f = figures(part), d = specs[part];
   const meter = visit[d.meter_no === 2 ? "meter_2" : "meter"];
@@ -227,12 +228,12 @@ function refresh() {
 }
 
 const levelWord = (v) => (v > 1.02 ? `${Math.round((v - 1) * 100)} % over MAX` : v < -0.02 ? `${Math.round(-v * 100)} % under MIN` : Math.abs(v - 1) < 0.03 ? "at MAX" : Math.abs(v) < 0.03 ? "at MIN" : `${Math.round(v * 100)} % between MIN and MAX`);
-function drawLevel(input) {
+function drawLevel(input, words) {
   const box = input.closest(".levelpick"), art = one(".level-art", box), line = one(".oil-line", box);
   const y = Number(art.dataset.from) + (Number(art.dataset.to) - Number(art.dataset.from)) * Number(input.value);
   line.setAttribute("y", y);
   line.setAttribute("height", Math.max(122 - y, 0));
-  one("output", box).textContent = levelWord(Number(input.value));
+  one("output", box).textContent = words ?? levelWord(Number(input.value));
 }
 
 // ---- taps ----
