@@ -22,6 +22,11 @@ done
 if [ -z "${DATABASE_URL:-}" ] && ! command -v initdb >/dev/null 2>&1 && ! ls /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1; then
   missing="$missing postgresql"
 fi
+for library in libpango-1.0 libpangoft2-1.0 libharfbuzz-subset; do # paper (PDF) is drawn with these
+  if ! ls /usr/lib/*/"$library".so.0 /usr/lib/"$library".so.0 2>/dev/null | grep -q .; then
+    missing="$missing $(echo "$library" | sed "s/subset$/subset0/; s/-1.0$/-1.0-0/")"
+  fi
+done
 if [ "$for_test" = test ] && ! command -v chromium >/dev/null 2>&1; then
   missing="$missing chromium"
 fi

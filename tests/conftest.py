@@ -112,13 +112,14 @@ def fleet_name() -> str:
 class Served:
     """The application on a loopback port, in a thread."""
 
-    def __init__(self, db: Database, demo: bool = True) -> None:
+    def __init__(self, db: Database, demo: bool = True, port: int = 0) -> None:
         import uvicorn
 
         from vornet.web.app import create_app
 
         with socket.socket() as s:
-            s.bind(("127.0.0.1", 0))
+            s.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+            s.bind(("127.0.0.1", port))
             self.port = s.getsockname()[1]
         self.url = f"http://127.0.0.1:{self.port}"
         config = uvicorn.Config(create_app(db, today=TODAY, demo=demo), port=self.port, log_level="error")
@@ -131,6 +132,7 @@ class Served:
 
     def stop(self) -> None:
         self.server.should_exit = True
+        self.server.force_exit = True
         self.thread.join(10)
 
 

@@ -6,7 +6,7 @@ import httpx
 import pytest
 
 from conftest import TODAY
-from vornet.flows import fleets, judgements, learned
+from vornet.flows import fleets, jobs, judgements, learned
 from vornet.sim import demo, engine
 from vornet.sim.fleet import OILS, UNITS
 
@@ -42,6 +42,12 @@ def test_every_hypothesis_occurs_and_the_truth_is_kept(loaded):
         "bearing", "bushing", "cooler_leaching", "gear_or_valve", "break_in", "wrong_oil", "swapped_bottle", "dirty_bottle",
         "spent_additive",
     }  # fmt: skip
+
+
+def test_job_cards_in_every_state(loaded):
+    with loaded.fleet(fleets.find(loaded, demo.FLEET)) as c:
+        counts = jobs.cards(c, "all")["counts"]
+    assert {k for k in ("todo", "done", "part", "stopped", "cancelled") if counts[k] == 0} == set()
 
 
 def test_the_register_doubts_what_is_planted_wrong(loaded):

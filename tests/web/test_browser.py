@@ -181,7 +181,8 @@ def page_day():
 
 SCREENS = ("/", "/decide", "/lab", "/drain", "compartment", "compartment/drain", "sample", "/plan?days=3660", "/library",
            "/library/oils", "/library/oils/new", "/library/templates", "/library/doubts", "/library/files", "/units/new",
-           "/admin/settings", "/me", "unit", "unit/edit", "unit/items/new", "unit/compartments/new", "compartment/register")  # fmt: skip
+           "/admin/settings", "/me", "unit", "unit/edit", "unit/items/new", "unit/compartments/new", "compartment/register",
+           "/jobs?state=all", "unit/job", "quick")  # fmt: skip
 
 
 @pytest.mark.parametrize("scheme", ["light", "dark"])
@@ -195,6 +196,7 @@ def test_every_screen_is_accessible_and_fits_a_phone(signed_in: Page, served, sc
     for screen in SCREENS:
         path = screen.replace("compartment", href) if "compartment" in screen else screen
         path = f"{href}/samples/{sample}" if screen == "sample" else path
+        path = href.replace("/compartments", "/q") if screen == "quick" else path
         path = unit + path.removeprefix("unit") if path.startswith("unit") else path
         signed_in.set_viewport_size({"width": 1280, "height": 800})
         signed_in.goto(served.url + path)

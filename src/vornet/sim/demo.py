@@ -16,9 +16,9 @@ from typing import Any
 import numpy as np
 
 from vornet.flows import evaluate, fleets, people, register, results
-from vornet.sim import engine, outfit
+from vornet.sim import engine, outfit, visits
 from vornet.sim.fleet import FLEET, LAB, OILS, UNITS, ZONE, CompartmentSpec, OilSpec, UnitSpec
-from vornet.store.database import Database, clone_dir, query
+from vornet.store.database import Connection, Database, clone_dir, query
 
 SEED = 20260115
 DAYS = 1096
@@ -187,6 +187,11 @@ def _simulated(db: Database) -> tuple[date, date] | None:
     return (date.fromisoformat(row["detail"]["start"]), date.fromisoformat(row["detail"]["until"])) if row else None
 
 
+def _technician(connection: Connection, fleet_id: int) -> people.Visitor:
+    member = next(m for m in people.members(connection) if m["login"] == "technician")
+    return people.Visitor(member["account_id"], "technician", NAMES["technician"], fleet_id, FLEET, "technician", "")
+
+
 def load(db: Database, until: date, progress: Callable[[str], None] = lambda step: None) -> tuple:
     """Make the demo fleet, or carry it on to ``until``; returns the sign-ins."""
     before = _simulated(db)
@@ -208,6 +213,7 @@ def load(db: Database, until: date, progress: Callable[[str], None] = lambda ste
         fleet_id = fleets.find(db, FLEET)
         with db.fleet(fleet_id) as connection:
             evaluate.evaluate_within(connection, fleet_id, until, progress=progress)
+            visits.load(connection, _technician(connection, fleet_id), until)
             fleets.audit(
                 connection, fleet_id, "demo", "demo simulated", FLEET, start=start.isoformat(), until=until.isoformat()
             )

@@ -1,0 +1,312 @@
+"""Job cards from making to closing: entries once, figures right to the number, stops, faults of device and connection."""
+
+import io
+import json
+import uuid
+from datetime import UTC, datetime, timedelta
+
+import pytest
+from PIL import Image
+
+from conftest import TODAY, small_register
+from vornet.core.errors import InputError
+from vornet.flows import evaluate, fleets, jobs, people, register, units
+from vornet.store.database import query
+
+NOW = datetime(2026, 1, 15, 12, tzinfo=UTC)
+
+
+@pytest.fixture
+def ready(db, fleet):
+    """A fleet with an engine and a gearbox ready for a visit, two technicians, and a job card."""
+    fleet_id = fleets.find(db, fleet)
+    document = small_register(fleet)
+    engine = document["units"][0]["compartments"][0]
+    engine |= {"volume_between_marks_l": 4, "drain_points": [{"place": "sump", "torque_min_nm": 60, "torque_max_nm": 75, "magnet": True}],
+               "filters": [{"part": "F-1"}]}  # fmt: skip
+    document["units"][0]["compartments"].append(
+        {"compartment": "gearbox", "kind": "gearbox", "system_volume_l": 20, "capacity_l": 18, "oil": "Test 15W-40", "interval_h": 1000}
+    )
+    document["service_items"] = [{"unit": "MV Test", "item": "Coolant", "every_days": 365, "reading": {"type": "coolant_mix", "high": -20}}]
+    report = register.load(db, json.dumps(document).encode(), by="t", today=TODAY)
+    assert report.problems == []
+    evaluate.evaluate(db, fleet, TODAY)
+    tag = fleet.replace(" ", "").lower()
+    for name in ("sunniva", "tomas"):
+        people.add(db, fleet, f"{name}{tag}", name.title(), "right-and-long", "technician")
+    visitors = [people.visitor(db, people.sign_in(db, f"{n}{tag}", "right-and-long")) for n in ("sunniva", "tomas")]
+    with db.fleet(fleet_id) as c:
+        unit_id = c.execute("SELECT unit_id FROM unit").fetchone()["unit_id"]
+        ids = {r["name"]: r["compartment_id"] for r in c.execute("SELECT name, compartment_id FROM compartment").fetchall()}
+        item = c.execute("SELECT item_id FROM service_item").fetchone()["item_id"]
+        job_id = jobs.make(c, fleet_id, unit_id, [ids["engine"], ids["gearbox"]], [item], TODAY, True, "", "Pat")
+        parts = [p["part_id"] for p in c.execute(query("jobs.parts"), {"job_id": job_id}).fetchall()]
+    return fleet_id, job_id, parts, visitors, ids
+
+
+def row(part, key, value, minutes=0, skew=0, name=None):
+    at = (NOW - timedelta(hours=2) + timedelta(minutes=minutes)).timestamp() * 1000 + skew
+    return {"id": name or str(uuid.uuid4()), "part": part, "key": key, "value": value, "at": at, "skew": skew}
+
+
+def engine_rows(part):
+    return [
+        row(None, "meter", 3900.0, 0), row(part, "level_before", 0.5, 1), row(part, "warmed_min", 5.0, 2),
+        row(part, "sample_no", f"B-{uuid.uuid4().hex[:6]}", 3), row(part, "sample_how", "mid_stream", 4), row(part, "way", "plug", 5),
+        row(part, "warmth", "warm", 6), row(part, "minutes", 8.0, 7), row(part, "magnets", {"sump": 2}, 8),
+        row(part, "oil_looks", ["normal"], 9), row(part, "filter_changed", "yes", 10), row(part, "air_filter", "dusty", 11),
+        row(part, "air_action", "replaced", 12), row(part, "out_l", 52.0, 13), row(part, "out_kind", "measured", 14),
+        row(part, "shut", {"sump": True}, 15), row(part, "torque", {"sump": "wrench"}, 16), row(part, "pour", {"litres": 49.0}, 17),
+        row(part, "level_read", {"reading": 0.3, "run": True}, 20), row(part, "pour", {"litres": 2.8}, 22),
+        row(part, "level_read", {"reading": 1.0, "run": True}, 25), row(part, "leaks", "none", 26), row(part, "waste_l", 52.0, 27),
+    ]  # fmt: skip
+
+
+def send(db, ready, rows, who=0, now=NOW):
+    fleet_id, job_id, _, visitors, _ = ready
+    with db.fleet(fleet_id) as c:
+        return jobs.take(c, visitors[who], job_id, rows, now, TODAY)
+
+
+def test_a_drain_done_at_the_unit_is_right_to_the_number(db, ready):
+    fleet_id, _job_id, parts, _, ids = ready
+    rows = engine_rows(parts[0])
+    answer = send(db, ready, [*rows, row(parts[0], "done", {}, 30)])
+    assert answer["refused"] == []
+    f = answer["parts"][parts[0]]["figures"]
+    # 60 L system, half of 4 L low, 52 L out: 6 L stay, a tenth of the next charge
+    assert (f["missing_l"], f["residual_l"], f["residual_share"], f["poured_l"]) == (2.0, 6.0, pytest.approx(0.1), pytest.approx(51.8))
+    assert f["packs"] == {"pack_l": 5.0, "whole": 10, "from_last_l": pytest.approx(1.8), "left_in_last_l": pytest.approx(3.2)}
+    assert f["next_due"] == 4400.0
+    with db.fleet(fleet_id) as c:
+        d = c.execute("SELECT * FROM drain WHERE compartment_id = %s ORDER BY on_day DESC LIMIT 1", [ids["engine"]]).fetchone()
+        assert (d["meter"], d["volume_out_l"], d["level_missing_l"], d["volume_in_l"], d["magnet_grade"], d["air_filter"]) == (
+            3900, 52, 2, 51.8, 2, "dusty")  # fmt: skip
+        assert (d["extra"]["way"], d["extra"]["air_action"], d["extra"]["magnets"]) == ("plug", "replaced", {"sump": 2})
+        assert d["extra"]["pours"] == [{"litres": 49.0, "point": ""}, {"litres": 2.8, "point": ""}]
+        bottle = c.execute("SELECT * FROM bottle").fetchone()
+        assert (bottle["sample_no"], bottle["oil_hours"], bottle["drain_id"]) == (d["sample_no"], 400, d["drain_id"])
+        assert c.execute("SELECT litres FROM waste").fetchone()["litres"] == 52
+        recheck = c.execute("SELECT kind, due_on, level_left FROM deferred").fetchone()
+        assert (recheck["kind"], recheck["due_on"], recheck["level_left"]) == ("recheck", TODAY + timedelta(days=1), 1.0)
+        standing = c.execute("SELECT oil_hours, due_meter FROM standing WHERE compartment_id = %s", [ids["engine"]]).fetchone()
+        assert (standing["oil_hours"], standing["due_meter"]) == (0, 4400)
+        whats = [r["what"] for r in c.execute("SELECT what FROM audit").fetchall()]
+    assert {"job card made", "drain logged", "job part done"} <= set(whats)
+    assert whats.count("drain logged") == 1
+
+
+def test_the_charge_starts_with_what_stayed_behind(db, ready):
+    """A tenth of the old oil's iron starts the next charge (carry-over, DOMAIN's mass balance)."""
+    from conftest import HEADER
+    from conftest import row as result
+    from vornet.flows import results
+
+    _fleet_id, _, parts, visitors, _ = ready
+    fe = 24.0
+    results.load(db, f"{HEADER}\n{result('LAST', '2026-01-12', 3880, 380, False, fe=fe)}\n".encode(), fleet=visitors[0].fleet,
+                 name="l.csv", by="t")  # fmt: skip
+    evaluate.evaluate(db, visitors[0].fleet, TODAY)
+    answer = send(db, ready, [*engine_rows(parts[0]), row(parts[0], "done", {}, 30)])
+    assert answer["parts"][parts[0]]["figures"]["starts"]["fe"] == pytest.approx(0.1 * fe)
+
+
+def test_everything_sent_twice_is_there_once(db, ready):
+    fleet_id, _, parts, _, ids = ready
+    rows = [*engine_rows(parts[0]), row(parts[0], "done", {}, 30)]
+    send(db, ready, rows[:9])
+    send(db, ready, rows)
+    answer = send(db, ready, rows)
+    assert answer["refused"] == []
+    assert len(answer["kept"]) == len(rows)
+    with db.fleet(fleet_id) as c:
+        n = c.execute("SELECT count(*) AS n FROM drain WHERE compartment_id = %s AND on_day = %s", [ids["engine"], TODAY]).fetchone()["n"]
+        assert n == 1
+        assert c.execute("SELECT count(*) AS n FROM job_entry").fetchone()["n"] == len(rows)
+        assert c.execute("SELECT count(*) AS n FROM bottle").fetchone()["n"] == 1
+
+
+def test_two_people_both_keep_what_they_said(db, ready):
+    fleet_id, job_id, parts, _, _ = ready
+    rows = engine_rows(parts[0])
+    send(db, ready, rows, who=0)
+    send(db, ready, [row(parts[0], "out_l", 51.0, 40), row(parts[0], "done", {}, 41)], who=1)
+    answer = send(db, ready, [row(parts[0], "done", {}, 42)], who=0)  # the second to finish changes nothing
+    assert answer["refused"] == []
+    assert answer["parts"][parts[0]]["figures"]["residual_l"] == 7.0
+    with db.fleet(fleet_id) as c:
+        card = jobs.card(c, job_id, TODAY)
+        assert card["parts"][0]["said"].others["out_l"] == [("Sunniva", 52.0)]
+        assert c.execute("SELECT count(*) AS n FROM drain WHERE on_day = %s", [TODAY]).fetchone()["n"] == 1
+
+
+def test_what_cannot_be_is_refused_and_nothing_else_is_lost(db, ready):
+    _fleet_id, _, parts, _, _ids = ready
+    rows = engine_rows(parts[0])
+    bad = [row(parts[0], "out_l", "lots"), row(parts[0], "pour", {"litres": -4}), row(parts[0], "magnets", {"sump": 9}),
+           row(parts[0], "moon", 1), row(999_999, "out_l", 4.0), {"id": "no", "key": "leaks"}, "nonsense",
+           row(parts[0], "warmth", "lava")]  # fmt: skip
+    answer = send(db, ready, [*rows[:5], *bad, *rows[5:]])
+    assert len(answer["refused"]) == len(bad)
+    assert len(answer["kept"]) == len(rows)
+    early = send(db, ready, [row(parts[0], "shut", {"sump": False}, 28), row(parts[0], "done", {}, 29)])
+    assert early["refused"][0]["why"] == "not confirmed shut: sump"
+    over = send(db, ready, [row(parts[0], "shut", {"sump": True}, 30), row(parts[0], "out_l", 80.0, 31), row(parts[0], "done", {}, 32)])
+    assert "80 L came out, but the system held only 58 L" in over["refused"][0]["why"]
+    back = send(db, ready, [row(parts[0], "out_l", 52.0, 33), row(None, "meter", 100.0, 34), row(parts[0], "done", {}, 35)])
+    assert "the meter goes back" in back["refused"][0]["why"]
+    fine = send(db, ready, [row(None, "meter", 3900.0, 36), row(parts[0], "done", {}, 37)])
+    assert fine["refused"] == []
+    assert fine["parts"][parts[0]]["state"] == "done"
+
+
+def test_a_seized_fill_plug_stops_safely_and_hands_over(db, ready):
+    fleet_id, _job_id, parts, _, ids = ready
+    send(db, ready, [*engine_rows(parts[0]), row(parts[0], "done", {}, 30)])
+    stop = row(parts[1], "stop", {"reason": "fill_plug", "note": "hex rounded", "owner": "Workshop"}, 31)
+    item = row(parts[2], "item", {"outcome": "done", "value": -31.0}, 32)
+    answer = send(db, ready, [stop, item])
+    assert answer["refused"] == []
+    assert (answer["state"], answer["parts"][parts[1]]["state"]) == ("part", "stopped")
+    with db.fleet(fleet_id) as c:
+        handed = c.execute("SELECT what, owner FROM deferred WHERE kind = 'stopped'").fetchone()
+        assert handed["what"].startswith("Fill plug will not open: hex rounded. Leave the oil in")
+        assert handed["owner"] == "Workshop"
+        assert c.execute("SELECT 1 FROM drain WHERE compartment_id = %s AND on_day = %s", [ids["gearbox"], TODAY]).fetchone() is None
+        done = c.execute("SELECT reading, meter FROM service_record").fetchone()
+        assert (done["reading"], done["meter"]) == ({"value": -31.0}, 3900)
+
+
+def test_a_part_missing_is_put_off_and_the_rest_goes_on(db, ready):
+    fleet_id, _, parts, _, _ = ready
+    defer = {"kind": "part_missing", "what": "no O-ring", "part": "OR-44", "owner": "Stores", "due_on": "2026-02-01", "instead": True}
+    answer = send(db, ready, [row(parts[1], "defer", defer), row(parts[0], "defer", {"kind": "defect", "what": "hose chafed"})])
+    assert (answer["parts"][parts[1]]["state"], answer["parts"][parts[0]]["state"]) == ("deferred", "open")
+    with db.fleet(fleet_id) as c:
+        rows = {d["kind"]: d for d in jobs.deferred(c)}
+        assert (rows["part_missing"]["part"], rows["part_missing"]["owner"], str(rows["part_missing"]["due_on"])) == (
+            "OR-44", "Stores", "2026-02-01")  # fmt: skip
+        jobs.close_deferred(c, fleet_id, rows["defect"]["deferred_id"], "clamped", None, "t")
+        assert len(jobs.deferred(c)) == 1
+        with pytest.raises(InputError, match="dealt with"):
+            jobs.close_deferred(c, fleet_id, rows["defect"]["deferred_id"], "again", None, "t")
+
+
+def test_a_level_that_fell_after_the_first_run_is_an_alarm(db, ready):
+    fleet_id, _, parts, _, _ = ready
+    send(db, ready, [*engine_rows(parts[0]), row(parts[0], "done", {}, 30)])
+    with db.fleet(fleet_id) as c:
+        recheck = next(d for d in jobs.deferred(c) if d["kind"] == "recheck")
+        assert jobs.close_deferred(c, fleet_id, recheck["deferred_id"], "", 0.6, "t") == "fallen"
+        assert "Level fell from 1.00 to 0.60" in next(d["what"] for d in jobs.deferred(c))
+
+
+@pytest.mark.parametrize("wrong", [timedelta(days=1), timedelta(days=-1), timedelta(days=400)])
+def test_a_phone_whose_clock_is_wrong_by_a_day_dates_nothing_wrong(db, ready, wrong):
+    fleet_id, _, parts, _, ids = ready
+    skew = wrong.total_seconds() * 1000
+    rows = [{**r, "at": r["at"] + skew, "skew": skew} for r in [*engine_rows(parts[0]), row(parts[0], "done", {}, 30)]]
+    assert send(db, ready, rows)["refused"] == []
+    with db.fleet(fleet_id) as c:
+        assert c.execute("SELECT 1 FROM drain WHERE compartment_id = %s AND on_day = %s", [ids["engine"], TODAY]).fetchone()
+        late = c.execute("SELECT max(at) AS at FROM job_entry").fetchone()["at"]
+    assert late < NOW
+
+
+def test_entries_of_yesterday_sent_today_are_yesterdays(db, ready):
+    fleet_id, _, parts, _, ids = ready
+    day = timedelta(days=1).total_seconds() * 1000
+    rows = [{**r, "at": r["at"] - day} for r in [*engine_rows(parts[0]), row(parts[0], "done", {}, 30)]]
+    assert send(db, ready, rows)["refused"] == []
+    with db.fleet(fleet_id) as c:
+        d = c.execute("SELECT on_day FROM drain WHERE compartment_id = %s ORDER BY on_day DESC LIMIT 1", [ids["engine"]]).fetchone()
+    assert d["on_day"] == TODAY - timedelta(days=1)
+
+
+def test_a_bottle_drawn_before_is_not_drawn_again(db, ready):
+    fleet_id, _, parts, _visitors, ids = ready
+    with db.fleet(fleet_id) as c:
+        c.execute(query("jobs.put_bottle"), {
+            "fleet_id": fleet_id, "sample_no": "TWICE", "compartment_id": ids["gearbox"], "drawn_on": TODAY, "meter": 1, "oil_hours": None,
+            "oil_id": None, "topup_l": None, "conditions": "{}", "drain_id": None, "by": "t"})
+    rows = [*engine_rows(parts[0]), row(parts[0], "sample_no", "TWICE", 28), row(parts[0], "done", {}, 30)]
+    answer = send(db, ready, rows)
+    assert "bottle TWICE was drawn before" in answer["refused"][0]["why"]
+    with db.fleet(fleet_id) as c:
+        assert c.execute("SELECT 1 FROM drain WHERE on_day = %s", [TODAY]).fetchone() is None  # nothing half done
+
+
+def picture(size=(80, 60)):
+    out = io.BytesIO()
+    exif = Image.Exif()
+    exif[0x010F] = "Tell-tale camera"
+    Image.new("RGB", size, "brown").save(out, "JPEG", exif=exif)
+    return out.getvalue()
+
+
+def test_photos_are_kept_once_and_say_nothing_of_the_camera(db, ready):
+    fleet_id, job_id, parts, visitors, _ = ready
+    name = str(uuid.uuid4())
+    with db.fleet(fleet_id) as c:
+        for _ in range(2):
+            jobs.keep_photo(c, visitors[0], job_id, name, parts[0], "magnet", picture())
+        kept = c.execute("SELECT content FROM job_photo").fetchall()
+        assert len(kept) == 1
+        assert b"Tell-tale" not in bytes(kept[0]["content"])
+        for content, why in ((b"MZ\x90", "neither a PDF nor a picture"), (b"\xff" * (jobs.LARGEST_PHOTO + 1), "larger than 12 MB")):
+            with pytest.raises(InputError, match=why):
+                jobs.keep_photo(c, visitors[0], job_id, str(uuid.uuid4()), parts[0], "x", content)
+        with pytest.raises(InputError, match="not part of this job"):
+            jobs.keep_photo(c, visitors[0], job_id, str(uuid.uuid4()), 999_999, "x", picture())
+
+
+def test_a_level_check_tells_the_loss_of_the_last_stretch(db, fleet):
+    """Level unread at the drain: the check before it stands in, so the residual is right."""
+    from vornet.core.history import cut
+
+    fleet_id = fleets.find(db, fleet)
+    with db.fleet(fleet_id) as c:
+        i = c.execute("SELECT compartment_id FROM compartment").fetchone()["compartment_id"]
+        units.save_compartment(c, fleet_id, i, {"volume_between_marks_l": 5}, "t", TODAY)
+    check = {"unit": "MV Test", "compartment": "engine", "on": "2025-12-20", "meter": 3700, "reading": 0.2}
+    document = {"fleet": fleet, "level_checks": [check],
+                "drains": [{"unit": "MV Test", "compartment": "engine", "on": "2026-01-12", "meter": 3860, "volume_out_l": 50}]}  # fmt: skip
+    assert register.load(db, json.dumps(document).encode(), by="t", today=TODAY).problems == []
+    with db.fleet(fleet_id) as c:
+        loaded = evaluate.load(c, TODAY)
+    charges = cut(loaded.history)
+    assert charges.share[-1] == pytest.approx((60 - 4 - 50) / 60)  # 4 L of 5 between the marks were missing
+
+
+def test_the_weeks_kit_adds_up(db, ready):
+    fleet_id, job_id, _parts, _, _ = ready
+    with db.fleet(fleet_id) as c:
+        kit = jobs.week_kit(c, TODAY, TODAY + timedelta(days=6), TODAY)
+        assert [(o["oil"], o["litres"], o["packs"]) for o in kit["oils"]] == [("Test 15W-40", 55 + 18, 15)]
+        assert dict(kit["parts"])["sample bottle and label"] == 2
+        with pytest.raises(InputError, match="why the job"):
+            jobs.cancel(c, fleet_id, job_id, " ", "t")
+        jobs.cancel(c, fleet_id, job_id, "unit sold", "t")
+        assert jobs.week_kit(c, TODAY, TODAY, TODAY)["oils"] == []
+        assert jobs.cards(c, "cancelled")["rows"][0]["note"] == "unit sold"
+        with pytest.raises(InputError, match="closed already"):
+            jobs.cancel(c, fleet_id, job_id, "again", "t")
+
+
+def test_a_card_is_for_its_own_unit(db, ready, fleet_name):
+    fleet_id, _, _, _, _ids = ready
+    with db.fleet(fleet_id) as c:
+        unit_id = c.execute("SELECT unit_id FROM unit").fetchone()["unit_id"]
+        for compartments, items, why in (([], [], "at least one"), ([999_999], [], "own compartments")):
+            with pytest.raises(InputError, match=why):
+                jobs.make(c, fleet_id, unit_id, compartments, items, TODAY, True, "", "t")
+
+
+def test_a_device_key_opens_its_own_job_only(db, ready):
+    fleet_id, job_id, _, visitors, _ = ready
+    with db.fleet(fleet_id) as c:
+        key = jobs.open_on_device(c, visitors[0], job_id)
+        assert c.execute("SELECT state FROM job").fetchone()["state"] == "open"
+    assert jobs.device_owner(db, key, job_id).name == "Sunniva"
+    assert jobs.device_owner(db, key, job_id + 1) is None
+    assert jobs.device_owner(db, "guess", job_id) is None
