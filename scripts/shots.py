@@ -99,10 +99,17 @@ def main(only: list[str], out: Path = OUT) -> None:
         phone = browser.new_page(viewport={"width": 390, "height": 844}, has_touch=True, is_mobile=True)
         sign_in(phone, "technician", "warm-oil")
         shoot(phone, "board-phone")
-        phone.goto(f"{BASE}{sula}/drain")
-        shoot(phone, "drain-phone")
         phone.goto(BASE + dirty)
         shoot(phone, "compartment-phone")
+        desk.goto(f"{BASE}/jobs?state=all")
+        shoot(desk, "jobs")
+        phone.goto(f"{BASE}/jobs")
+        phone.locator(".jobs a", has_text="GS Eday 2").click()
+        phone.get_by_role("link", name="Go on").click()
+        phone.wait_for_selector("#job-next")
+        while phone.locator(".step:not([hidden])").get_attribute("data-step") != "looks":
+            phone.locator("#job-next").click()
+        shoot(phone, "job-phone")
         browser.close()
 
 

@@ -310,3 +310,21 @@ def test_a_device_key_opens_its_own_job_only(db, ready):
     assert jobs.device_owner(db, key, job_id).name == "Sunniva"
     assert jobs.device_owner(db, key, job_id + 1) is None
     assert jobs.device_owner(db, "guess", job_id) is None
+
+
+def test_an_estimated_volume_makes_the_start_less_certain(db, fleet):
+    """Volume uncertainty reaches the wear rate's standard error through what the charge is taken to have started with."""
+    from vornet.core.history import cut
+    from vornet.core.rates import stretch_rates
+
+    errors = {}
+    for kind in ("measured", "estimated", "unknown"):
+        drains = [{**d, "volume_out_kind": kind, **({"volume_out_l": None} if kind == "unknown" else {})}
+                  for d in small_register(fleet)["drains"]]  # fmt: skip
+        assert register.load(db, json.dumps({"fleet": fleet, "drains": drains}).encode(), by="t", today=TODAY).problems == []
+        with db.fleet(fleets.find(db, fleet)) as c:
+            loaded = evaluate.load(c, TODAY)
+        charges = cut(loaded.history)
+        errors[kind] = float(stretch_rates(loaded.history, charges).se[-1, 0])
+        assert (charges.start_sd[2] > 0).any()
+    assert errors["measured"] < errors["estimated"] < errors["unknown"]

@@ -11,6 +11,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from vornet.core.measurands import COUNT, INDEX, MEASURANDS
+from vornet.core.volumes import SPREAD, UNMEASURED
 
 #: a sample marked as drawn at the drain belongs to a drain at most this many days away
 DRAIN_MATCH_DAYS = 3
@@ -47,7 +48,8 @@ class Oils:
 
 @dataclass(frozen=True)
 class Drains:
-    """Sorted by compartment, then day. ``day`` ordinal; ``total`` running total of the meter; litres, NaN unknown."""
+    """Sorted by compartment, then day. ``day`` ordinal; ``total`` running total of the meter; litres, NaN unknown;
+    ``estimated``: litres out were estimated, not measured."""
 
     comp: np.ndarray
     day: np.ndarray
@@ -56,6 +58,7 @@ class Drains:
     missing_l: np.ndarray
     oil: np.ndarray
     magnet: np.ndarray
+    estimated: np.ndarray | None = None
 
 
 @dataclass(frozen=True)
@@ -115,7 +118,8 @@ class Charges:
     """Shape (H,), H = compartments + drains; charge ``first[c] + k`` starts at compartment c's drain k − 1.
 
     ``fill``/``end`` running totals (NaN: unknown start, still running); ``share`` residual share at its
-    start and ``share_measured``; ``start`` (H, COUNT) values it starts with; ``magnet`` grade at its end.
+    start and ``share_measured``; ``start`` (H, COUNT) values it starts with, ``start_sd`` what the volumes'
+    uncertainty makes of them (one standard deviation); ``magnet`` grade at its end.
     ``charge_of`` and ``oil_hours`` (N,) place each sample; ``charge_of_filling`` each filling.
     """
 
@@ -130,6 +134,7 @@ class Charges:
     share: np.ndarray
     share_measured: np.ndarray
     start: np.ndarray
+    start_sd: np.ndarray
     magnet: np.ndarray
     break_in: np.ndarray
     charge_of: np.ndarray
@@ -138,6 +143,7 @@ class Charges:
     filling_hours: np.ndarray
 
 
+_SPREADS = (SPREAD["estimated"], SPREAD["measured"])
 _KEY = 10_000_000  # days fit below this
 
 
@@ -219,12 +225,12 @@ def cut(history: History) -> Charges:
     charge_of_filling = filling_place + fillings.comp
     filling_hours = np.maximum(fillings.total - fill[charge_of_filling], 0)
 
-    share, measured, values = _carry(
+    share, measured, values, start_sd = _carry(
         history, first, per, fill, end, oil, charge_of, oil_hours, charge_of_filling, filling_hours
     )
     return Charges(
         first, comp, number, oil, fill, at_drain(drains.day, drain_at_start, started, np.nan),
-        end, at_drain(drains.day, drain_at_end, ~running, np.nan), share, measured, values,
+        end, at_drain(drains.day, drain_at_end, ~running, np.nan), share, measured, values, start_sd,
         at_drain(drains.magnet, drain_at_end, ~running, np.nan), break_in,
         charge_of, oil_hours, charge_of_filling, filling_hours,
     )  # fmt: skip
@@ -241,7 +247,7 @@ def _carry(
     oil_hours: np.ndarray,
     charge_of_filling: np.ndarray,
     filling_hours: np.ndarray,
-) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
     """Residual share and start values, charge by charge, using nothing later than each drain.
 
     Oil before the drain = system less the level found; unread, less what the last level check in the
@@ -276,6 +282,8 @@ def _carry(
     share = np.full(total, np.nan)
     measured = np.zeros(total, dtype=bool)
     values = np.full((total, COUNT), np.nan)
+    start_sd = np.zeros((total, COUNT))
+    guessed = np.zeros(len(drains.comp), dtype=bool) if drains.estimated is None else drains.estimated
     seen_share, seen_count = np.zeros(len(first)), np.zeros(len(first))
     used_l, used_h = np.zeros(len(first)), np.zeros(len(first))
     for k in range(1, int(per.max(initial=0)) + 1):
@@ -308,7 +316,11 @@ def _carry(
             ended = last_value[before] + np.where(np.isfinite(slope * rest), slope * rest, 0.0)
         ended = np.where(np.isnan(ended), new, np.maximum(ended, 0))
         values[now] = share[now][:, None] * ended + (1 - share[now][:, None]) * new
-    return share, measured, values
+        rel, least = np.where(guessed[d], *(s[0] for s in _SPREADS)), np.where(guessed[d], *(s[1] for s in _SPREADS))
+        with np.errstate(invalid="ignore", divide="ignore"):
+            share_sd = np.where(got, np.fmax(rel * drains.out_l[d], least) / system[c], UNMEASURED * share[now])
+        start_sd[now] = np.nan_to_num(share_sd)[:, None] * np.nan_to_num(np.abs(ended - new))
+    return share, measured, values, start_sd
 
 
 def hours_on_charge(charges: Charges, latest_total: np.ndarray) -> np.ndarray:

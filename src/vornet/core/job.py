@@ -233,6 +233,7 @@ class Figures:
     missing_l: float | None
     residual_l: float | None
     residual_share: float | None
+    residual_sd_l: float | None
     target_l: float | None
     first_pour_l: float | None
     poured_l: float
@@ -284,9 +285,19 @@ def figures(document: Mapping[str, Any], said: Said) -> Figures:
     dry = changed and said.get("prefilled") != "yes" and document.get("capacity_l") and without
     fall = float(document["capacity_l"]) - float(without) if dry and without else 0.0
     return Figures(
-        missing, residual, residual / system if residual is not None and system else None, target,
+        missing, residual, residual / system if residual is not None and system else None,
+        _residual_sd(residual, out_l, str(said.get("out_kind", "measured"))), target,
         None if target is None else FIRST_SHARE * target, poured, level, add, fall, tuple(assumed),
     )  # fmt: skip
+
+
+def _residual_sd(residual: float | None, out_l: Any, kind: str) -> float | None:
+    """One standard deviation of the residual (L): the drained volume's, or a share of a residual nobody measured."""
+    if residual is None:
+        return None
+    if out_l is None or kind == "unknown":
+        return volumes.UNMEASURED * residual
+    return volumes.volume_sd(float(out_l), kind)
 
 
 def open_drains(document: Mapping[str, Any], said: Said) -> list[str]:

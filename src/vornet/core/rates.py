@@ -146,7 +146,7 @@ def stretch_rates(history: History, charges: Charges) -> StretchRates:
     values = samples.values[:, metals]
     sd = precision.columns_sd(values, list(WEAR_METALS)) * precision.BETWEEN_DATES
     at_start = np.where((previous >= 0)[:, None], values[previous], charges.start[charge][:, metals])
-    sd_start = np.where((previous >= 0)[:, None], sd[previous], 0.0)
+    sd_start = np.where((previous >= 0)[:, None], sd[previous], charges.start_sd[charge][:, metals])
     fresh = new_oil(history.oils)[oil][:, metals]
     with np.errstate(invalid="ignore", divide="ignore"):
         rate = (values - beta[:, None] * at_start - gamma[:, None] * fresh) / a[:, None]

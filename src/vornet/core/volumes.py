@@ -119,3 +119,19 @@ def refill(
         rest = 0.0
     first = first_pour_share * target
     return Refill(target, first, target - first, whole, rest, pack_l - rest if rest else 0.0)
+
+
+#: one standard deviation of a drained volume by how it was come by: (share of it, at least L); common practice, no source
+SPREAD = {"measured": (0.01, 0.15), "estimated": (0.06, 0.5)}
+#: and of a residual that was not measured at all, as a share of itself
+UNMEASURED = 0.4
+
+
+def volume_sd(litres: float, kind: str) -> float:
+    """One standard deviation (L) of a drained volume that was ``measured`` or ``estimated``.
+
+    >>> volume_sd(50, "measured"), volume_sd(50, "estimated")
+    (0.5, 3.0)
+    """
+    share, least = SPREAD["estimated" if kind == "estimated" else "measured"]
+    return max(share * litres, least)

@@ -126,7 +126,7 @@ def load(connection: Connection, today: date, compartments: list[int] | None = N
     d = bulk.read_columns(
         connection, query("history.drains"),
         [("id", "i8"), ("comp", "i8"), ("day", "day"), ("meter", "f8"), ("out_l", "f8"), ("missing_l", "f8"),
-         ("oil", "i8"), ("magnet", "f8")], only,
+         ("oil", "i8"), ("magnet", "f8"), ("estimated", "b")], only,
     )  # fmt: skip
     f = bulk.read_columns(
         connection, query("history.fillings"),
@@ -198,7 +198,7 @@ def load(connection: Connection, today: date, compartments: list[int] | None = N
     history = History(
         comps, Oils(new, density),
         Drains(drains["comp"], drains["day"], drains["total"], drains["out_l"], drains["missing_l"], drains["oil"],
-               drains["magnet"]),
+               drains["magnet"], drains["estimated"].astype(bool)),
         Fillings(f["comp"][fo], f["day"][fo], f["total"][fo], f["in_l"][fo], f["out_l"][fo]), samples,
         Levels(v["comp"][vo], v["day"][vo], v["total"][vo], v["missing_l"][vo]),
     )  # fmt: skip
@@ -304,7 +304,7 @@ def _with_proposed(
     A sample marked as drawn at a drain with none on record within three days proposes one on its day; a
     compartment without any drain takes its fills from the oil hours that the lab was told.
     """
-    names = ("comp", "day", "total", "out_l", "missing_l", "oil", "magnet", "id")
+    names = ("comp", "day", "total", "out_l", "missing_l", "oil", "magnet", "estimated", "id")
     rows = {k: list(d[k if k != "oil" else "oil"]) for k in names}
     rows["oil"] = list(oil_index(d["oil"]))
     proposed = [False] * len(rows["comp"])
@@ -313,7 +313,7 @@ def _with_proposed(
         have.setdefault(c, []).append(day)
 
     def add(c: int, day: float, total: float) -> None:
-        for key, value in zip(names, (c, day, total, math.nan, math.nan, -1, math.nan, -1), strict=True):
+        for key, value in zip(names, (c, day, total, math.nan, math.nan, -1, math.nan, False, -1), strict=True):
             rows[key].append(value)
         proposed.append(True)
         have.setdefault(c, []).append(int(day))

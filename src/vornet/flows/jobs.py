@@ -538,6 +538,12 @@ def close_deferred(
     return "fallen" if fallen else ""
 
 
+def recent(connection: Connection, limit: int = 30) -> list[dict[str, Any]]:
+    """Compartments that somebody noted something at, latest first."""
+    rows = connection.execute(query("jobs.recent")).fetchall()
+    return sorted(rows, key=lambda r: r["at"], reverse=True)[:limit]
+
+
 def observe(
     connection: Connection, fleet_id: int, unit_id: int, compartment_id: int | None, kind: str, what: str, litres: float | None,
     meter: float | None, on: date, note: str, client_id: str, by: str,

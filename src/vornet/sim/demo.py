@@ -42,6 +42,7 @@ def simulate(start: date, until: date, seed: int = SEED) -> tuple[dict[str, Any]
         "fleet": FLEET, "settings": outfit.SETTINGS,
         "oils": [
             {"name": o.name, "grade": o.grade, "density_kg_l": o.density, **o.v, "approvals": outfit.APPROVALS[o.name],
+             "pack_l": 20 if o.name != "Brenna Axle 80W-90" else 5,
              "batches": deliveries[o.name]}
             for o in OILS
         ],

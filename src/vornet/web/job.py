@@ -18,7 +18,7 @@ from starlette.exceptions import HTTPException
 from vornet.core import job as rules
 from vornet.core import measures
 from vornet.core.errors import InputError
-from vornet.flows import jobs, readings, units
+from vornet.flows import board, jobs, readings, units
 from vornet.io.equipment import READINGS, TIGHTENING
 from vornet.store.database import query
 from vornet.web import forms
@@ -296,6 +296,17 @@ def _quick(request: Request, compartment_id: int, error: str = "", saved: str = 
         symptoms=SYMPTOMS, sisters=sisters, client_id=str(uuid.uuid4()), glass=row["facts"].get("level_method") == "sight_glass",
         event_words=readings.EVENT_WORDS,
     )  # fmt: skip
+
+
+@router.get("/q", dependencies=[needs("log_work")])
+def choose_quick(request: Request, q: str = "") -> Response:
+    """Compartments that were noted lately, or found by name."""
+    with database(request).fleet(visitor(request).fleet_id) as connection:
+        if q.strip():
+            rows = [r for r in board.find(connection, q, 30) if r["kind"] == "compartment"]
+        else:
+            rows = jobs.recent(connection)
+    return render(request, "quick_choose.html", rows=rows, q=q[:80])
 
 
 @router.get("/q/{compartment_id}", dependencies=[needs("log_work")])

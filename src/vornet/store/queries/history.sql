@@ -11,7 +11,7 @@ FROM sample WHERE superseded_by IS NULL AND compartment_id = ANY(%(compartments)
 -- :drains
 SELECT drain_id, compartment_id, on_day, meter, coalesce(volume_out_l, 'NaN') AS out_l,
        coalesce(level_missing_l, 'NaN') AS missing_l, coalesce(oil_id, -1) AS oil_id,
-       coalesce(magnet_grade::float8, 'NaN') AS magnet
+       coalesce(magnet_grade::float8, 'NaN') AS magnet, volume_out_kind = 'estimated' AS estimated
 FROM drain WHERE superseded_by IS NULL AND (%(compartments)s::bigint[] IS NULL OR compartment_id = ANY(%(compartments)s))
 
 -- :fillings  top-ups and part changes

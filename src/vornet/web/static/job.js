@@ -94,7 +94,7 @@ function wanting(part) {
   if (left.length) out.push(["shut", `not confirmed shut: ${left.join(", ")}`]);
   if (!(lists.pour ?? []).length) out.push(["pour", "nothing has been poured in"]);
   if (now.leaks == null) out.push(["prove", "the leak check is missing"]);
-  if (now.parts_out && now.parts_in !== now.parts_out) out.push(["strainer", `${now.parts_out} parts came out, ${now.parts_in ?? 0} went back`]);
+  if (now.parts_out && now.parts_in !== now.parts_out) out.push(["shut", `${now.parts_out} parts came out, ${now.parts_in ?? 0} went back`]);
   return out;
 }
 
@@ -297,6 +297,22 @@ root.addEventListener("change", (event) => {
   else if (el.id === "job-photo" && el.files.length) { keepPhoto(el.files[0], part); el.value = ""; one("#job-menu").close(); }
 });
 root.addEventListener("input", (event) => { if (event.target.matches("[data-level], [data-level-read]")) drawLevel(event.target); });
+
+// ---- a label's code, where the browser can read one ----
+if ("BarcodeDetector" in window) {
+  const reader = new BarcodeDetector({ formats: ["qr_code", "code_128", "code_39", "ean_13"] });
+  for (const label of all("[data-scan]")) {
+    label.hidden = false;
+    one("input", label).addEventListener("change", async (event) => {
+      const [code] = await reader.detect(await createImageBitmap(event.target.files[0])).catch(() => []);
+      event.target.value = "";
+      if (!code) return mark(label, "no code to be read there: come closer, or type the number");
+      const input = one(`[data-words="${label.dataset.scan}"]`, label.closest(".step"));
+      input.value = code.rawValue.trim();
+      say(partOf(steps[at]), label.dataset.scan, input.value);
+    });
+  }
+}
 
 // ---- timers ----
 function runTimer(box, part) {
