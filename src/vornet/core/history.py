@@ -318,7 +318,10 @@ def _carry(
         values[now] = share[now][:, None] * ended + (1 - share[now][:, None]) * new
         rel, least = np.where(guessed[d], *(s[0] for s in _SPREADS)), np.where(guessed[d], *(s[1] for s in _SPREADS))
         with np.errstate(invalid="ignore", divide="ignore"):
-            share_sd = np.where(got, np.fmax(rel * drains.out_l[d], least) / system[c], UNMEASURED * share[now])
+            usual_sd = UNMEASURED * np.fmax(own, 0.02)
+            volume_sd = np.fmax(rel * drains.out_l[d], least) / system[c]
+            # an estimate is never worse than not knowing at all
+            share_sd = np.where(got, 1 / np.sqrt(volume_sd**-2 + usual_sd**-2), usual_sd)
         start_sd[now] = np.nan_to_num(share_sd)[:, None] * np.nan_to_num(np.abs(ended - new))
     return share, measured, values, start_sd
 
