@@ -9,7 +9,7 @@ from vornet.store.database import Connection, query
 PAGE = 60
 FILTERS = (
     ("all", "In service"), ("overdue", "Overdue"), ("past", "Past safe life"), ("faults", "Open faults"),
-    ("held", "Held samples"), ("shorten", "Shorten"), ("lengthen", "Lengthen"), ("hold", "Hold"),
+    ("held", "Held"), ("shorten", "Shorten"), ("lengthen", "Lengthen"), ("hold", "Hold"),
     ("not_enough", "Not enough evidence"), ("laid_up", "Laid up"),
 )  # fmt: skip
 OUTCOMES = tuple(f for f in FILTERS if f[0] in ("all", "shorten", "lengthen", "hold", "not_enough"))
