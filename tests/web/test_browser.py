@@ -182,7 +182,7 @@ def page_day():
 SCREENS = ("/", "/decide", "/lab", "/drain", "compartment", "compartment/drain", "sample", "/plan?days=3660", "/library",
            "/library/oils", "/library/oils/new", "/library/templates", "/library/doubts", "/library/files", "/units/new",
            "/admin/settings", "/me", "unit", "unit/edit", "unit/items/new", "unit/compartments/new", "compartment/register",
-           "/jobs?state=all", "unit/job", "quick")  # fmt: skip
+           "/jobs?state=all", "unit/job", "quick", "/calculators")  # fmt: skip
 
 
 @pytest.mark.parametrize("scheme", ["light", "dark"])
@@ -252,3 +252,19 @@ def test_another_fleets_compartment_is_not_there(served, db, planner, fleet_name
     answer = client.get(f"/compartments/{row_['compartment_id']}")
     assert answer.status_code == 404
     assert "secret" not in answer.text
+
+
+def test_calculators_answer_as_one_types(signed_in: Page, served):
+    signed_in.goto(f"{served.url}/calculators")
+    answer = signed_in.locator("#a-viscosity-index")
+    expect(answer).to_contain_text("92")
+    form = signed_in.locator("form#viscosity-index")
+    form.get_by_label("At 40 °C").fill("22,83")
+    form.get_by_label("At 100 °C").fill("5.05")
+    expect(answer).to_contain_text("156")
+    form.get_by_label("At 40 °C").fill("4")
+    expect(answer).to_contain_text("4 mm²/s at 40 °C is not above 5.05 mm²/s at 100 °C")
+    expect(signed_in.locator(".calc-answer .error")).to_have_count(1)  # every other example works
+    expect(signed_in.locator("#a-cleanliness")).to_contain_text("18/16/13")
+    signed_in.locator("form#blend textarea").fill("0.5 10\n0.4 100")
+    expect(signed_in.locator("#a-blend")).to_contain_text("the shares sum to 0.9, not to 1")

@@ -13,10 +13,22 @@ from typing import Annotated, Any, Literal
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
+from vornet.core import (
+    contamination,
+    identity,
+    ledger,
+    limits,
+    safe_hours,
+    trend,
+    units,
+    viscosity,
+    volumes,
+)  # fmt: skip
 from vornet.core import due as due_rules
-from vornet.core import ledger, limits, safe_hours, trend, units, volumes
 from vornet.core.errors import InputError
 
+Viscosity = Annotated[float, Field(gt=0, le=1e6)]
+Temperature = Annotated[float, Field(ge=-100, le=400)]
 Day = date  # a field may be called date, too
 Number = Annotated[float, Field(ge=-1e15, le=1e15)]
 Litres = Annotated[float, Field(gt=0, le=1e7)]
@@ -306,6 +318,161 @@ def _date(ordinal: int | None) -> date | None:
     return date.fromordinal(ordinal) if ordinal is not None and 1 <= ordinal <= date.max.toordinal() else None
 
 
+class ViscosityAtIn(_In):
+    t1_c: Temperature
+    kv1_cst: Viscosity
+    t2_c: Temperature
+    kv2_cst: Viscosity
+    t_c: Temperature
+
+
+class ViscosityAtOut(BaseModel):
+    kv_cst: float
+
+
+def viscosity_at(given: ViscosityAtIn) -> ViscosityAtOut:
+    """Viscosity at any temperature from two points (ASTM D341)."""
+    return ViscosityAtOut(
+        kv_cst=viscosity.viscosity_at(given.t1_c, given.kv1_cst, given.t2_c, given.kv2_cst, given.t_c)
+    )
+
+
+class ViscosityIndexIn(_In):
+    kv40_cst: Viscosity
+    kv100_cst: Viscosity
+
+
+class ViscosityIndexOut(BaseModel):
+    vi: int
+    vi_unrounded: float
+
+
+def viscosity_index(given: ViscosityIndexIn) -> ViscosityIndexOut:
+    """Viscosity index (ASTM D2270), rounded to the whole number, halves to even."""
+    exact = viscosity.viscosity_index(given.kv40_cst, given.kv100_cst)
+    return ViscosityIndexOut(vi=round(exact), vi_unrounded=exact)
+
+
+class GradeIn(_In):
+    kv100_cst: Viscosity | None = None
+    kv40_cst: Viscosity | None = None
+
+
+class GradeOut(BaseModel):
+    sae_engine: list[str]
+    sae_gear: list[str]
+    iso_vg: int | None
+
+
+def grade(given: GradeIn) -> GradeOut:
+    """Every SAE engine and gear grade and the ISO VG that a viscosity fits (SAE J300, J306, ISO 3448)."""
+    engine, gear, iso = viscosity.grades(given.kv100_cst, given.kv40_cst)
+    return GradeOut(sae_engine=engine, sae_gear=gear, iso_vg=iso)
+
+
+class PartIn(_In):
+    share: Annotated[float, Field(ge=0, le=1.001)]
+    kv_cst: Viscosity
+
+
+class BlendIn(_In):
+    parts: Annotated[list[PartIn], Field(min_length=1, max_length=50)]
+
+
+class BlendOut(BaseModel):
+    kv_cst: float
+
+
+def blend(given: BlendIn) -> BlendOut:
+    """Viscosity of a blend by mass shares (Refutas/Maples blending index)."""
+    return BlendOut(kv_cst=viscosity.blend([(p.share, p.kv_cst) for p in given.parts]))
+
+
+class FuelIn(_In):
+    kv_new_cst: Viscosity
+    kv_used_cst: Viscosity
+    kv_fuel_cst: Viscosity
+
+
+class FuelOut(BaseModel):
+    fuel_share: float
+
+
+def fuel_from_viscosity(given: FuelIn) -> FuelOut:
+    """The fuel share that explains a used oil's viscosity."""
+    return FuelOut(fuel_share=viscosity.fuel_share(given.kv_new_cst, given.kv_used_cst, given.kv_fuel_cst))
+
+
+class CountsIn(_In):
+    four: Annotated[float | None, Field(alias="4", ge=0, le=1e12)] = None
+    six: Annotated[float | None, Field(alias="6", ge=0, le=1e12)] = None
+    fourteen: Annotated[float | None, Field(alias="14", ge=0, le=1e12)] = None
+
+
+class CleanlinessIn(_In):
+    counts_per_ml: CountsIn
+
+
+class CleanlinessOut(BaseModel):
+    code: str
+
+
+def cleanliness(given: CleanlinessIn) -> CleanlinessOut:
+    """Cleanliness code from particle counts (ISO 4406)."""
+    c = given.counts_per_ml
+    return CleanlinessOut(code=contamination.cleanliness({"4": c.four, "6": c.six, "14": c.fourteen}))
+
+
+class AdditivesIn(BaseModel):
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
+    ca: Annotated[float, Field(ge=0, le=1e6)] | None = None
+    mg: Annotated[float, Field(ge=0, le=1e6)] | None = None
+    zn: Annotated[float, Field(ge=0, le=1e6)] | None = None
+    p: Annotated[float, Field(ge=0, le=1e6)] | None = None
+    b: Annotated[float, Field(ge=0, le=1e6)] | None = None
+    mo: Annotated[float, Field(ge=0, le=1e6)] | None = None
+    ba: Annotated[float, Field(ge=0, le=1e6)] | None = None
+    s: Annotated[float, Field(ge=0, le=1e6)] | None = None
+
+    def known(self) -> dict[str, float]:
+        return {k: v for k in identity.ADDITIVES if (v := getattr(self, k)) is not None}
+
+
+class OilIn(AdditivesIn):
+    name: Annotated[str, Field(min_length=1, max_length=120)]
+
+
+class IdentifyIn(_In):
+    sample: AdditivesIn
+    oils: Annotated[list[OilIn], Field(min_length=1, max_length=200)]
+
+
+class ShareOut(BaseModel):
+    name: str
+    share: float
+
+
+class RunnerUpOut(BaseModel):
+    name: str
+    residual: float
+
+
+class IdentifyOut(BaseModel):
+    shares: list[ShareOut]
+    residual: float
+    runner_up: RunnerUpOut | None
+
+
+def identify(given: IdentifyIn) -> IdentifyOut:
+    """Which oils explain a sample's additives, and the best other single oil."""
+    found = identity.identify(given.sample.known(), [(o.name, o.known()) for o in given.oils])
+    second = found.runner_up
+    return IdentifyOut(
+        shares=[ShareOut(name=n, share=s) for n, s in found.shares], residual=found.residual,
+        runner_up=None if second is None else RunnerUpOut(name=second[0], residual=second[1]),
+    )  # fmt: skip
+
+
 @dataclass(frozen=True)
 class Calculator:
     """A calculator: its name on the command line and in the URL, what goes in, what comes out."""
@@ -328,6 +495,13 @@ CALCULATORS: dict[str, Calculator] = {
         Calculator("trend", TrendIn, TrendOut, find_trend),
         Calculator("safe-interval", SafeIntervalIn, SafeIntervalOut, safe_interval),
         Calculator("due", DueIn, DueOut, due),
+        Calculator("viscosity-at", ViscosityAtIn, ViscosityAtOut, viscosity_at),
+        Calculator("viscosity-index", ViscosityIndexIn, ViscosityIndexOut, viscosity_index),
+        Calculator("grade", GradeIn, GradeOut, grade),
+        Calculator("blend", BlendIn, BlendOut, blend),
+        Calculator("fuel-from-viscosity", FuelIn, FuelOut, fuel_from_viscosity),
+        Calculator("cleanliness", CleanlinessIn, CleanlinessOut, cleanliness),
+        Calculator("identify", IdentifyIn, IdentifyOut, identify),
     )
 }
 

@@ -21,6 +21,7 @@ from vornet.core.errors import InputError
 from vornet.flows import calc, jobs, people
 from vornet.store.database import Database
 from vornet.web import admin, board, compartment, drain, lab, library, paper, plan, signin, unit
+from vornet.web import calculators as calculator_pages
 from vornet.web import job as job_pages
 from vornet.web.pages import render
 
@@ -43,7 +44,7 @@ def create_app(db: Database, today: date | None = None, demo: bool = False) -> F
     app = FastAPI(title="Vornet", version=__version__, docs_url=None, redoc_url=None, openapi_url=None)
     app.state.db, app.state.fixed_today, app.state.demo = db, today, demo
     app.mount("/static", StaticFiles(directory=DIST, check_dir=False), name="static")
-    for module in (signin, board, compartment, drain, lab, plan, job_pages, paper, unit, library, admin):
+    for module in (signin, board, compartment, drain, lab, plan, job_pages, paper, unit, library, calculator_pages, admin):
         app.include_router(module.router, include_in_schema=False)
     app.include_router(calculators.router)
     app.include_router(exchange.router)
