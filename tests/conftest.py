@@ -14,6 +14,7 @@ from pathlib import Path
 
 import psycopg
 import pytest
+from hypothesis import settings
 
 from vornet.flows import evaluate, people, register, results
 from vornet.store import cluster
@@ -22,6 +23,9 @@ from vornet.store.database import Database, Location, clone_dir, migrate
 TODAY = date(2026, 1, 15)
 EXAMPLES = Path(__file__).resolve().parents[1] / "docs" / "examples"
 _numbers = itertools.count(1)
+# the same cases on every machine, and no time limit a busy machine could miss; `--hypothesis-profile default` draws new ones
+settings.register_profile("suite", derandomize=True, deadline=None)
+settings.load_profile("suite")
 
 
 @pytest.fixture(scope="session")

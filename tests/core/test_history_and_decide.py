@@ -1,13 +1,15 @@
 """Cutting histories into charges, judging and deciding, on histories small enough to check by hand."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 
 from vornet.core import judge as j
 from vornet.core.decide import HOLD, LENGTHEN, NOT_ENOUGH, SHORTEN, Policy, Terms, decide
-from vornet.core.history import Compartments, Drains, Fillings, History, Oils, Samples, cut
+from vornet.core.history import Compartments, Drains, Fillings, History, Oils, Samples, cut, has_stood
 from vornet.core.limits import table
-from vornet.core.measurands import COUNT, dense
+from vornet.core.measurands import COUNT, INDEX, dense
 from vornet.core.rates import stretch_rates
 
 FRESH = {"bn": 10.0, "an": 2.0, "oxidation": 8.0, "nitration": 5.0, "v100": 14.2, "si": 5.0}
@@ -155,3 +157,51 @@ def test_never_more_than_is_safe_is_proposed_not_even_one_step():
     decision, _ = decided(history(every=40.0, interval=40.0, bn_loss=9.5))
     assert decision.outcome == SHORTEN
     assert decision.proposed <= decision.safe < 25
+
+
+def stood(h, *at):
+    """The same history, the given samples drawn after the oil had stood."""
+    flags = np.zeros(len(h.samples.comp), dtype=bool)
+    flags[list(at)] = True
+    return replace(h, samples=replace(h.samples, stood=flags))
+
+
+@pytest.mark.parametrize(
+    ("warmth", "minutes", "expected"),
+    [("cool", 5.0, True), ("warm", 12.0, False), ("warm", 90.0, True), (None, None, False), (None, 30.0, False), ("hot", None, False)],
+)
+def test_when_oil_counts_as_stood(warmth, minutes, expected):
+    """Half an hour: common practice, no source."""
+    assert has_stood(warmth, minutes) is expected
+
+
+def test_a_clean_sample_from_standing_oil_does_not_lengthen():
+    firm, _ = decided(history())
+    assert firm.outcome == LENGTHEN
+    weak, judgement = decided(stood(history(), 2, 3, 4))
+    assert weak.outcome == HOLD
+    verdicts = next(g for g in weak.guards if g.key == "verdicts")
+    assert verdicts.bites and "3 drawn after the oil had stood not counted" in verdicts.text
+    # what is dissolved (base number, oxidation) is as good as ever: the safe hours do not move
+    assert weak.safe == pytest.approx(firm.safe)
+    # the samples themselves still stand as Run on, and say why they weigh little
+    assert (judgement.proposed == j.RUN_ON).all()
+    h = stood(history(), 4)
+    charges = cut(h)
+    rates = stretch_rates(h, charges)
+    assert any("had stood" in text for text in j.evidence(h, j.judge(h, charges, rates, table()), rates, 4))
+    assert not any("had stood" in text for text in j.evidence(h, j.judge(h, charges, rates, table()), rates, 3))
+
+
+def test_standing_oil_shows_a_fault_but_does_not_close_one():
+    wet = history()
+    values = wet.samples.values.copy()
+    values[:, INDEX["water_ppm"]] = 100.0
+    values[3, INDEX["water_ppm"]] = 6000.0
+    wet = replace(wet, samples=replace(wet.samples, values=values))
+    assert decided(wet)[0].open_faults == ()
+    assert "Water" in decided(stood(wet, 4))[0].open_faults[0]
+    worse = values.copy()
+    worse[3, INDEX["water_ppm"]], worse[4, INDEX["water_ppm"]] = 100.0, 6000.0
+    seen = stood(replace(wet, samples=replace(wet.samples, values=worse)), 4)
+    assert "Water" in decided(seen)[0].open_faults[0]

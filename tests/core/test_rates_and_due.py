@@ -50,6 +50,19 @@ def test_each_charge_starts_anew_and_each_stretch_from_its_sample():
     assert r.previous.tolist() == [-1, 0, -1, 2]
 
 
+def test_no_stretch_starts_from_a_sample_of_standing_oil():
+    """Its iron had sunk: a stretch from it would call the missing metal wear."""
+    from dataclasses import replace
+
+    h = engine([4, 20, 10, 30])  # the first should have read 10
+    _, naive = rates_of(h)
+    assert naive.rate[1, 0] == pytest.approx(16 * DENSITY * SYSTEM / 250)
+    _, r = rates_of(replace(h, samples=replace(h.samples, stood=np.array([True, False, False, False]))))
+    assert r.previous.tolist() == [-1, -1, -1, 2]
+    assert r.rate[1, 0] == pytest.approx(20 * DENSITY * SYSTEM / 500)
+    assert r.rate[2:, 0] == pytest.approx(naive.rate[2:, 0])
+
+
 def test_a_top_up_between_samples_equals_the_scalar_ledger():
     h = engine([10, 20], topups=[(1100, 4.0), (1350, 5.0)])
     _, r = rates_of(h)

@@ -160,7 +160,7 @@ def test_impossible_drains_are_refused_by_field(db, fleet, fields, bad):
 def test_a_technician_logs_drains_but_approves_nothing(db, fleet, served):
     login = "tech" + fleet.replace(" ", "").lower()
     people.add(db, fleet, login, "T", "right-and-long", "technician")
-    client = httpx.Client(base_url=served.url)
+    client = httpx.Client(base_url=served.url, timeout=30)
     client.post("/sign-in", data={"login": login, "password": "right-and-long"})
     i, _ = place(db, fleet)
     csrf = client.get(f"/compartments/{i}/drain").text.split('name="csrf" value="')[1].split('"')[0]
@@ -173,7 +173,7 @@ def test_a_technician_logs_drains_but_approves_nothing(db, fleet, served):
 def test_an_interval_beyond_the_cap_is_refused(db, fleet, served):
     login = "cap" + fleet.replace(" ", "").lower()
     people.add(db, fleet, login, "P", "right-and-long", "planner")
-    client = httpx.Client(base_url=served.url)
+    client = httpx.Client(base_url=served.url, timeout=30)
     client.post("/sign-in", data={"login": login, "password": "right-and-long"})
     i, _ = place(db, fleet)
     csrf = client.get(f"/compartments/{i}/drain").text.split('name="csrf" value="')[1].split('"')[0]

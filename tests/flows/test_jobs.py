@@ -236,6 +236,27 @@ def test_a_bottle_drawn_before_is_not_drawn_again(db, ready):
         assert c.execute("SELECT 1 FROM drain WHERE on_day = %s", [TODAY]).fetchone() is None  # nothing half done
 
 
+@pytest.mark.parametrize(("warmth", "minutes", "weak"), [("cool", 8.0, True), ("warm", 95.0, True), ("warm", 8.0, False)])
+def test_how_the_bottle_was_drawn_is_weighed_when_its_result_comes(db, ready, warmth, minutes, weak):
+    from conftest import HEADER
+    from conftest import row as result
+    from vornet.flows import results
+
+    fleet_id, _, parts, visitors, _ = ready
+    rows = [*engine_rows(parts[0]), row(parts[0], "warmth", warmth, 28), row(parts[0], "minutes", minutes, 28),
+            row(parts[0], "sample_no", "STOOD-1", 28), row(parts[0], "done", {}, 30)]  # fmt: skip
+    assert send(db, ready, rows)["refused"] == []
+    line = result("STOOD-1", TODAY.isoformat(), 3900, 400)
+    results.load(db, f"{HEADER}\n{line}\n".encode(), fleet=visitors[0].fleet, name="l.csv", by="t")
+    evaluate.evaluate(db, visitors[0].fleet, TODAY)
+    with db.fleet(fleet_id) as c:
+        said = c.execute(
+            "SELECT proposed, evidence FROM evaluation JOIN sample USING (fleet_id, sample_id) WHERE sample_no = 'STOOD-1'"
+        ).fetchone()
+    assert said["proposed"] == 0  # still Run on: what is low may be true
+    assert any("had stood" in text for text in said["evidence"]) is weak
+
+
 def picture(size=(80, 60)):
     out = io.BytesIO()
     exif = Image.Exif()

@@ -146,7 +146,7 @@ IDS = ("compartments/{compartment_id}", "compartments/{compartment_id}/register"
 
 @pytest.mark.parametrize("path", IDS)
 def test_another_fleets_ids_are_not_there(served, db, cast, planner, path):
-    client = httpx.Client(base_url=served.url)
+    client = httpx.Client(base_url=served.url, timeout=30)
     client.post("/sign-in", data={"login": planner[0], "password": planner[1]})
     answer = client.get("/" + path.format(**cast[1]))
     assert answer.status_code == 404
@@ -154,7 +154,7 @@ def test_another_fleets_ids_are_not_there(served, db, cast, planner, path):
 
 
 def test_another_fleets_ids_cannot_be_changed(served, db, cast, planner):
-    client = httpx.Client(base_url=served.url)
+    client = httpx.Client(base_url=served.url, timeout=30)
     client.post("/sign-in", data={"login": planner[0], "password": planner[1]})
     csrf = re.search(r'name="csrf" value="([^"]+)"', client.get("/me").text)[1]
     ids = cast[1]
@@ -283,7 +283,7 @@ def test_someone_in_two_fleets_goes_on_in_the_other(served, db, fleet, fleet_nam
 
 
 def test_a_new_password_ends_other_sessions(served, db, planner):
-    here, there = (httpx.Client(base_url=served.url) for _ in range(2))
+    here, there = (httpx.Client(base_url=served.url, timeout=30) for _ in range(2))
     for client in (here, there):
         client.post("/sign-in", data={"login": planner[0], "password": planner[1]})
     csrf = re.search(r'name="csrf" value="([^"]+)"', here.get("/me").text)[1]

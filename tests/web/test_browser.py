@@ -225,7 +225,7 @@ def test_nothing_is_loaded_from_elsewhere(signed_in: Page, served):
 
 def test_without_a_session_pages_lead_to_sign_in_and_posts_need_the_token(served, db, planner):
     assert httpx.get(f"{served.url}/lab").headers["location"] == "/sign-in?to=/lab"
-    client = httpx.Client(base_url=served.url)
+    client = httpx.Client(base_url=served.url, timeout=30)
     client.post("/sign-in", data={"login": planner[0], "password": planner[1]})
     assert client.get("/").status_code == 200
     assert client.post("/lab", data={"csrf": "wrong"}).status_code == 403
@@ -247,7 +247,7 @@ def test_another_fleets_compartment_is_not_there(served, db, planner, fleet_name
             "INSERT INTO compartment (fleet_id, unit_id, name, kind, family) "
             "SELECT fleet_id, unit_id, 'engine', 'engine', 'f' FROM unit RETURNING compartment_id"
         ).fetchone()
-    client = httpx.Client(base_url=served.url)
+    client = httpx.Client(base_url=served.url, timeout=30)
     client.post("/sign-in", data={"login": planner[0], "password": planner[1]})
     answer = client.get(f"/compartments/{row_['compartment_id']}")
     assert answer.status_code == 404

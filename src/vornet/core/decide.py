@@ -16,7 +16,7 @@ import numpy as np
 from vornet.core.history import Charges, History, new_oil, offsets
 from vornet.core.judge import RUN_ON, Judgement
 from vornet.core.limits import LimitTable
-from vornet.core.measurands import BY_KEY, CONDITIONS, INDEX, MEASURANDS, WEAR_METALS
+from vornet.core.measurands import BY_KEY, CONDITIONS, INDEX, MEASURANDS, SETTLING, WEAR_METALS
 from vornet.core.properties import (
     BY_PROPERTY,
     MOVED_BY,
@@ -246,7 +246,8 @@ def open_faults(history: History, charges: Charges, judgement: Judgement) -> lis
     """Contamination and abnormal wear still open, per compartment, as sentences.
 
     A drain hides a fault, it does not mend it: a condition past its watch limit stays open until a later
-    sample is clear at half the oil hours at which it was seen, or more.
+    sample is clear at half the oil hours at which it was seen, or more. What sinks is not shown clear by a
+    sample from oil that had stood.
     """
     samples = history.samples
     at = [INDEX[k] for k in CONDITIONS]
@@ -263,19 +264,19 @@ def open_faults(history: History, charges: Charges, judgement: Judgement) -> lis
         for i in range(start[c], start[c + 1]):
             if not samples.usable[i]:
                 continue
-            hours = float(np.nan_to_num(charges.oil_hours[i]))
+            hours, stood = float(np.nan_to_num(charges.oil_hours[i])), bool(samples.settled[i])
             for k, key in enumerate(CONDITIONS):
                 value = samples.values[i, at[k]]
                 if past[i, k]:
                     m = MEASURANDS[at[k]]
                     limit = judgement.past.limits["high"][0][i, at[k]]
                     seen[key] = (hours, f"{m.name} {value:,.{m.decimals}f} past watch {limit:g} {m.unit}".strip())
-                elif key in seen and not math.isnan(value) and hours >= 0.5 * seen[key][0]:
+                elif key in seen and not math.isnan(value) and hours >= 0.5 * seen[key][0] and not (stood and key in SETTLING):
                     del seen[key]
             for k, key in enumerate(WEAR_METALS):
                 if shift[i, k]:
                     seen["rate " + key] = (hours, f"{BY_KEY[key].name} wears faster than usual")
-                elif "rate " + key in seen and hours >= 0.5 * seen["rate " + key][0]:
+                elif "rate " + key in seen and hours >= 0.5 * seen["rate " + key][0] and not stood:
                     del seen["rate " + key]
             if magnet[i]:
                 seen["magnet"] = (hours, f"magnet grade {judgement.magnet[i]:.0f} at the last drain")
@@ -368,12 +369,17 @@ def decide(
             c, by_comp[c], slopes, charges, clean, safe, safe_now, limit, fresh[oil[c]], estimated[oil[c]],
             t, share[c], run_safe, run_slope, run_var, running[c],
         )  # fmt: skip
-        verdict_rows = stands[rows][samples.usable[rows] & (stands[rows] >= 0)]
+        counted = samples.usable[rows] & (stands[rows] >= 0)
+        weak = samples.settled[rows] & (stands[rows] == RUN_ON)  # clean, but what sinks was not in the bottle
+        verdict_rows = stands[rows][counted & ~weak]
+        passed_over = int((counted & weak)[-policy.run_on_needed :].sum())
         sampled = hours[rows]
         longest = float(np.nanmax(sampled)) if len(sampled) and not np.isnan(sampled).all() else None
         schools = _schools(c, policy, terms[c], slopes, by_comp[c], limit, stat, clean)
         out.append(
-            _outcome(comps, c, answers, policy, terms[c], verdict_rows, longest, faults[c], schools, float(share[c]))
+            _outcome(
+                comps, c, answers, policy, terms[c], verdict_rows, passed_over, longest, faults[c], schools, float(share[c])
+            )
         )
     return out
 
@@ -442,7 +448,7 @@ def _schools(
 
 def _outcome(
     comps: object, c: int, answers: tuple[PropertyAnswer, ...], policy: Policy, terms: Terms,
-    verdicts: np.ndarray, longest: float | None, faults: list[str], schools: dict[str, float | None], share: float,
+    verdicts: np.ndarray, passed_over: int, longest: float | None, faults: list[str], schools: dict[str, float | None], share: float,
 ) -> Decision:  # fmt: skip
     distance = bool(comps.distance[c])  # type: ignore[attr-defined]
     interval = float(comps.interval[c])  # type: ignore[attr-defined]
@@ -483,6 +489,8 @@ def _outcome(
         good += 1
     to_go = policy.run_on_needed - good
     text = f"Last {policy.run_on_needed} verdicts are Run on" if calm else f"Run on: {to_go} more samples to go"
+    if passed_over:
+        text += f"; {passed_over} drawn after the oil had stood not counted"
     if guard("verdicts", not calm, text):
         may_lengthen = False
     few = charges < policy.charges_needed

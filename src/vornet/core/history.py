@@ -17,6 +17,8 @@ from vornet.core.volumes import SPREAD, UNMEASURED
 DRAIN_MATCH_DAYS = 3
 #: engines and gears run in over about this much after new or overhauled; common practice, no source
 BREAK_IN_H, BREAK_IN_KM = 250.0, 5000.0
+#: minutes after stopping from which what sinks is no longer in the stream; common practice, no source
+STOOD_AFTER_MIN = 30.0
 #: nothing of these is in new oil unless its record says otherwise
 _ABSENT_WHEN_NEW = np.array(
     [m.group in ("wear", "contaminant", "particles") or m.key == "soot_pct" for m in MEASURANDS]
@@ -75,7 +77,7 @@ class Fillings:
 @dataclass(frozen=True)
 class Samples:
     """Sorted by compartment, then day. ``values`` (N, COUNT); ``below``/``above`` bit masks of censored values;
-    ``usable`` False while held."""
+    ``usable`` False while held; ``stood``: drawn after the oil had stood or cooled, so what sinks reads low."""
 
     comp: np.ndarray
     day: np.ndarray
@@ -87,6 +89,12 @@ class Samples:
     values: np.ndarray
     below: np.ndarray
     above: np.ndarray
+    stood: np.ndarray | None = None
+
+    @property
+    def settled(self) -> np.ndarray:
+        """``stood`` with nothing on record read as drawn warm and running; shape (N,), bool."""
+        return np.zeros(len(self.comp), dtype=bool) if self.stood is None else self.stood
 
 
 @dataclass(frozen=True)
@@ -97,6 +105,11 @@ class Levels:
     day: np.ndarray
     total: np.ndarray
     missing_l: np.ndarray
+
+
+def has_stood(warmth: str | None, minutes: float | None) -> bool:
+    """Was a bottle drawn from oil that had cooled, or stood longer than ``STOOD_AFTER_MIN`` minutes?"""
+    return warmth == "cool" or (minutes is not None and minutes > STOOD_AFTER_MIN)
 
 
 def no_levels() -> Levels:

@@ -123,7 +123,8 @@ def rate_shift(history: History, charges: Charges, rates: StretchRates, past: Pa
 
     A shift is real when the rate lies beyond the one-sided Student limit of its own past (which holds
     the measurement noise already), beyond three standard errors, and would matter within one interval.
-    Break-in charges teach nothing and are not judged by rate.
+    Break-in charges teach nothing and are not judged by rate; a sample from oil that had stood is judged
+    (it reads low, so a rise is real) but teaches nothing.
     """
     from scipy import special
 
@@ -138,8 +139,9 @@ def rate_shift(history: History, charges: Charges, rates: StretchRates, past: Pa
         sums = np.vstack([np.zeros((1, metals)), np.cumsum(block, axis=0)])
         return sums[np.arange(n)] - sums[start]
 
-    filled = np.where(seen, r, 0.0)
-    count = before(seen.astype(float))
+    taught = seen & ~samples.settled[:, None]
+    filled = np.where(taught, r, 0.0)
+    count = before(taught.astype(float))
     with np.errstate(invalid="ignore", divide="ignore"):
         mean = before(filled) / count
         variance = np.maximum(before(filled * filled) / count - mean**2, 0) * count / (count - 1)
@@ -222,6 +224,8 @@ def evidence(history: History, judgement: Judgement, rates: StretchRates, i: int
         out.append(f"Magnet grade {judgement.magnet[i]:.0f} at the drain: {word}")
     if judgement.break_in[i] and out:
         out.append("Break-in charge: metal counts one step less")
+    if history.samples.settled[i]:
+        out.append("Drawn after the oil had stood or cooled: metal, dirt and water may be higher. Sample again warm")
     if judgement.proposed[i] == NONE and history.samples.usable[i]:
         out.append("No value that a limit applies to")
     return out

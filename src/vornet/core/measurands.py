@@ -74,6 +74,10 @@ INDEX: dict[str, int] = {key: i for i, key in enumerate(KEYS)}
 COUNT = len(MEASURANDS)
 BY_KEY: dict[str, Measurand] = {m.key: m for m in MEASURANDS}
 
+#: what sinks when the oil stands: metal, dirt, free water and the coolant's salts with it; what is dissolved does not
+SETTLING: tuple[str, ...] = (
+    *(m.key for m in MEASURANDS if m.group in ("wear", "particles")), "si", "water_ppm", "glycol_pct", "na", "k",
+)  # fmt: skip
 #: metals that a compartment's own parts release; the ledger follows these
 WEAR_METALS: tuple[str, ...] = ("fe", "cr", "ni", "al", "cu", "pb", "sn")
 #: measurands that, when past a limit, mean that something gets in or wears: they block, they are not extrapolated

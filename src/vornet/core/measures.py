@@ -147,7 +147,7 @@ def decimals(kind: str, measures: str) -> int:
 def as_typed(value: float | None, kind: str, measures: str) -> str:
     """A stored quantity as it would be typed into a field: enough digits that it comes back the same."""
     got = shown(value, kind, measures)
-    return "" if got is None else f"{round(got, 6):g}" if abs(got) < 1e6 else f"{got:.0f}"
+    return "" if got is None else f"{got:.6g}" if abs(got) < 1e6 else f"{got:.0f}"
 
 
 _SAID = re.compile(r"(?<![\w.])([−\-]?\d{1,3}(?:,\d{3})+(?:\.\d+)?|[−\-]?\d+(?:\.\d+)?)([   ]?)(km|L|N·m|kPa|°C)(?![\w/·])")

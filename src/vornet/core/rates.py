@@ -103,7 +103,7 @@ def _steady(
 
 
 def stretch_rates(history: History, charges: Charges) -> StretchRates:
-    """Wear rate of the stretch that ends in each sample."""
+    """Wear rate of the stretch that ends in each sample; none starts from a sample drawn after the oil had stood."""
     samples, fillings, comps = history.samples, history.fillings, history.compartments
     n = len(samples.comp)
     metals = [INDEX[k] for k in WEAR_METALS]
@@ -113,8 +113,10 @@ def stretch_rates(history: History, charges: Charges) -> StretchRates:
     order = order[np.lexsort((hours[order], charge[order]))]
     previous = np.full(n, -1)
     if len(order) > 1:
-        same = charge[order[1:]] == charge[order[:-1]]
-        previous[order[1:][same]] = order[:-1][same]
+        firm = np.where(samples.settled[order], -1, np.arange(len(order)))
+        before = np.maximum.accumulate(firm)[:-1]
+        same = (before >= 0) & (charge[order[1:]] == charge[order[before]])
+        previous[order[1:][same]] = order[before[same]]
     begin = np.where(previous >= 0, hours[previous], 0.0)
     from_h = np.where(usable, begin, np.nan)
 

@@ -26,6 +26,7 @@ from vornet.core.history import (
     Oils,
     Samples,
     cut,
+    has_stood,
     hours_on_charge,
 )  # fmt: skip
 from vornet.core.judge import NONE, RUN_ON, Judgement, evidence, judge
@@ -193,7 +194,7 @@ def load(connection: Connection, today: date, compartments: list[int] | None = N
     vo = np.lexsort((v["total"], v["comp"]))
     samples = Samples(
         s["comp"], s["day"], s["total"], s["oil_hours"], s["topup_l"], s["drained"], np.ones(len(s["id"]), dtype=bool),
-        s["values"], s["below"], s["above"],
+        s["values"], s["below"], s["above"], _stood(connection, s["id"]),
     )  # fmt: skip
     history = History(
         comps, Oils(new, density),
@@ -206,6 +207,12 @@ def load(connection: Connection, today: date, compartments: list[int] | None = N
         history, ids, s["id"], rows, families, points, rate, latest_total, latest_day, proposed, drain_ids,
         oil_ids, [o["name"] for o in oil_rows], changes, limits, limit_set_id, policy_on(connection, today),
     )  # fmt: skip
+
+
+def _stood(connection: Connection, sample_ids: np.ndarray) -> np.ndarray:
+    """Which samples were drawn from oil that had cooled or stood, by what the bottle's record says; shape (N,)."""
+    drawn = connection.execute(query("history.drawn")).fetchall()
+    return np.isin(sample_ids, [r["sample_id"] for r in drawn if has_stood(r["warmth"], r["minutes"])])
 
 
 def _with_estimates(m: dict[str, np.ndarray], rows: list[dict[str, Any]], today: date) -> dict[str, np.ndarray]:
@@ -440,7 +447,7 @@ def _write_evaluations(
     known = bulk.read_columns(
         connection, query("history.known_evaluations"), [("id", "i8"), ("p", "i2"), ("l", "i8"), ("h", "f8")]
     )
-    said = judgement.proposed != RUN_ON
+    said = (judgement.proposed != RUN_ON) | samples.settled
     if len(known["id"]):
         order = np.argsort(known["id"])
         ids = known["id"][order]
@@ -544,7 +551,7 @@ def _write_baselines(connection: Connection, fleet_id: int, worked: Worked, toda
     """Family mean and spread of each measurand over healthy history, as of today."""
     loaded, samples = worked.loaded, worked.loaded.history.samples
     # never leave out what the limit itself would flag: limits would ratchet down
-    healthy = samples.usable & ~worked.judgement.break_in & (worked.judgement.proposed != NONE)
+    healthy = samples.usable & ~samples.settled & ~worked.judgement.break_in & (worked.judgement.proposed != NONE)
     family = loaded.history.compartments.family[samples.comp]
     count = len(loaded.families)
     rows = []

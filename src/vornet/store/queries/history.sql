@@ -8,6 +8,11 @@ SELECT sample_id, compartment_id, sampled_on, coalesce(meter, 'NaN') AS meter, c
        coalesce(topup_l, 'NaN') AS topup_l, drained, below, above, values
 FROM sample WHERE superseded_by IS NULL AND compartment_id = ANY(%(compartments)s)
 
+-- :drawn  how bottles were drawn, where something is on record
+SELECT s.sample_id, b.conditions ->> 'warmth' AS warmth, (b.conditions ->> 'minutes')::float8 AS minutes
+FROM bottle b JOIN sample s ON s.fleet_id = b.fleet_id AND s.sample_no = b.sample_no AND s.compartment_id = b.compartment_id
+WHERE b.conditions ?| ARRAY['warmth', 'minutes'] AND s.superseded_by IS NULL
+
 -- :drains
 SELECT drain_id, compartment_id, on_day, meter, coalesce(volume_out_l, 'NaN') AS out_l,
        coalesce(level_missing_l, 'NaN') AS missing_l, coalesce(oil_id, -1) AS oil_id,
