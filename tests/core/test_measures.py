@@ -83,3 +83,17 @@ def test_concessions_say_why():
     assert "not among this compartment's oils" in concession.reasons("Odd", "Thick", bands, 20, [], [])[0]
     assert concession.reasons("Odd", "Thick", [], None, [], []) == ["Odd is not this compartment's oil, which is Thick"]
     assert concession.reasons("Thick", "Thick", [], None, ["B-7"], ["A"]) == ["Thick does not hold B-7"]
+
+
+@pytest.mark.parametrize(
+    ("text", "expected"), [("0", 0.0), ("1", 1.0), ("80 %", 0.8), ("80%", 0.8), ("0,5", 0.5), ("-20 %", -0.2), ("  ", None)]
+)
+def test_a_level_as_people_type_it(text, expected):
+    assert measures.level(text, "level") == (None if expected is None else pytest.approx(expected))
+
+
+@pytest.mark.parametrize(("text", "why"), [("80", "MIN"), ("250 %", "MIN"), ("-1.2", "MIN"), ("full", "not a number"), ("%", "not a number")])
+def test_a_level_far_from_the_marks_is_refused(text, why):
+    with pytest.raises(InputError, match=why) as error:
+        measures.level(text, "level_after")
+    assert error.value.field == "level_after"

@@ -103,6 +103,23 @@ def number(text: str, field: str) -> float:
     return value
 
 
+def level(text: str, field: str) -> float | None:
+    """A typed level between the marks, None when blank: 0 at MIN, 1 at MAX; a per cent sign is understood.
+
+    Raises InputError outside −1 to 2.
+
+    >>> level("80 %", "x"), level("0,5", "x"), level(" ", "x")
+    (0.8, 0.5, None)
+    """
+    text = text.strip()
+    if not text:
+        return None
+    value = number(text.rstrip("% "), field) / (100 if text.endswith("%") else 1)
+    if not -1 <= value <= 2:
+        raise InputError(field, "0 is at MIN, 1 at MAX: a level lies near them")
+    return value
+
+
 def typed(text: str, kind: str, measures: str, field: str) -> float:
     """A typed quantity in the stored unit of its kind: ``9.5 qt``, ``18 lbf·ft``, or a bare number in the
     fleet's preferred unit. Raises InputError for text, or for a unit of another kind.

@@ -54,19 +54,11 @@ class DrainForm:
         return self.amount(name, "volume", label, low, high)
 
     def level(self, name: str) -> float | None:
-        """A level between the marks: 0 at MIN, 1 at MAX; a per cent sign is understood."""
-        text = self.fields.get(name, "").strip()
-        if not text:
-            return None
         try:
-            value = measures.number(text.rstrip("% "), name) / (100 if text.endswith("%") else 1)
+            return measures.level(self.fields.get(name, ""), name)
         except InputError as error:
             self.errors[name] = error.why
             return None
-        if not -1 <= value <= 2:
-            self.errors[name] = "0 is at MIN, 1 at MAX: a level lies near them"
-            return None
-        return value
 
     def day(self, today: date) -> date | None:
         text = self.fields.get("on", "").strip() or today.isoformat()

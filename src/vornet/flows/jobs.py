@@ -114,11 +114,13 @@ def card(connection: Connection, job_id: int, today: date) -> dict[str, Any] | N
         place = drain.place(connection, p["compartment_id"])
         document = units.compartment_document(connection, p["compartment_id"], today)
         in_force = {k: v[0] for k, v in schools.in_force(settings["schools"], document.get("schools", {})).items()}
-        pack = (oils.get(document.get("oil", "")) or {"facts": {}})["facts"].get("pack_l") or USUAL_PACK_L
+        oil = oils.get(document.get("oil", ""))
+        known_pack = oil["facts"].get("pack_l") if oil else None
         parts.append({
             **p, "title": p["compartment"], "said": mine, "place": place, "document": document, "schools": in_force,
-            "steps": rules.steps(p["kind"], document, in_force, p["sample"]), "kit": rules.kit(document, p["sample"], pack),
-            "pack_known": bool((oils.get(document.get("oil", "")) or {"facts": {}})["facts"].get("pack_l")),
+            "steps": rules.steps(p["kind"], document, in_force, p["sample"]),
+            "kit": rules.kit(document, p["sample"], known_pack or USUAL_PACK_L),
+            "pack_known": bool(known_pack),
         })  # fmt: skip
     visit = said.get(None, rules.Said())
     photos = connection.execute(query("jobs.photos"), {"job_id": job_id}).fetchall()

@@ -258,20 +258,9 @@ async def close_deferred(request: Request, deferred_id: int) -> Response:
     who = visitor(request)
     with database(request).fleet(who.fleet_id) as connection:
         jobs.close_deferred(
-            connection, who.fleet_id, deferred_id, str(form.get("finding", "")), level_typed(form, "level"), who.name
+            connection, who.fleet_id, deferred_id, str(form.get("finding", "")), measures.level(str(form.get("level", "")), "level"), who.name
         )
     return RedirectResponse("/jobs", 303)
-
-
-def level_typed(form: Any, name: str) -> float | None:
-    """A level between the marks from a form: 0 at MIN, 1 at MAX; a per cent sign is understood."""
-    text = str(form.get(name, "")).strip()
-    if not text:
-        return None
-    value = measures.number(text.rstrip("% "), name) / (100 if text.endswith("%") else 1)
-    if not -1 <= value <= 2:
-        raise InputError(name, "0 is at MIN, 1 at MAX: a level lies near them")
-    return value
 
 
 # ---- in between ------------------------------------------------------------------------------------------------
@@ -338,7 +327,7 @@ def _note(request: Request, compartment_id: int, form: dict[str, str], who: Any,
         kind = "distance" if row["meter_unit"] == "km" else "hours"
         meter = forms.read(forms.Field("meter", "Meter", kind), form.get("meter", ""), system)
         volume = {k: forms.read(forms.Field(k, k, "volume"), form.get(k, ""), system) for k in ("litres", "litres_out", "litres_in")}
-        level, after = level_typed(form, "level"), level_typed(form, "level_after")
+        level, after = (measures.level(str(form.get(k, "")), k) for k in ("level", "level_after"))
         if do_ in ("level", "topup", "meter", "part") and meter is None:
             raise InputError("meter", "is missing")
         if do_ == "level":

@@ -12,7 +12,7 @@ from fastapi.responses import RedirectResponse, Response
 from starlette.datastructures import UploadFile as FormFile
 from starlette.exceptions import HTTPException
 
-from vornet.core import schools
+from vornet.core import measures, schools
 from vornet.core.errors import InputError
 from vornet.flows import fleets, learned, readings, service, units
 from vornet.io import equipment
@@ -248,7 +248,7 @@ async def top_up(request: Request, unit_id: int) -> Response:
     def do(connection: Any, who: Any, form: dict[str, Any]) -> None:
         row = _compartment(connection, unit_id, form)
         on, meter = day_of(form.get("on"), "on", today(request)), _meter(form, row["meter_unit"], who.measures)
-        level = {k: _level(form, k) for k in ("reading_before", "reading_after")}
+        level = {k: measures.level(str(form.get(k, "")), k) for k in ("reading_before", "reading_after")}
         litres = forms.read(forms.Field("litres", "Litres", "volume"), form.get("litres", ""), who.measures)
         if litres is None:
             if level["reading_before"] is None:
@@ -263,16 +263,6 @@ async def top_up(request: Request, unit_id: int) -> Response:
         )  # fmt: skip
 
     return await _small(request, unit_id, do)
-
-
-def _level(form: dict[str, Any], name: str) -> float | None:
-    text = str(form.get(name, "")).strip()
-    if not text:
-        return None
-    value = forms.measures.number(text.rstrip("% "), name) / (100 if text.endswith("%") else 1)
-    if not -1 <= value <= 2:
-        raise InputError("reading", "0 is at MIN, 1 at MAX: a level lies near them")
-    return value
 
 
 @router.post("/units/{unit_id}/event", dependencies=[needs("log_work")])
