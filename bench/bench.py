@@ -1,23 +1,30 @@
 """Speed, as ratios measured side by side in one run.
 
-    .venv/bin/python bench/bench.py [compartments samples]
+    .venv/bin/python bench/bench.py [screening|causes|speed ...] [--compartments 5000 --samples 250000]
 
-Prints: import against a bare COPY of the same rows into the same indexed tables; evaluation (writes included)
-against the time the database takes to hand the same rows to one client; server time of Board and Compartment
-on the demo fleet and on the generated one, after vacuum.
+speed: import against a bare COPY of the same rows into the same indexed tables, and its peak memory at two sizes;
+evaluation (writes included) against the time the database takes to hand the same rows to one client; server time of
+pages on the demo fleet and on the generated one, after vacuum.
+causes: fleets of random faults, of seeds and parameter ranges that nothing was tuned on; what was found and named.
+screening: bottles of fleets from seeds nothing was tuned on, mistakes of known truth in some of them; what was held.
 """
 
 from __future__ import annotations
 
+import argparse
+import os
+import resource
 import statistics
+import subprocess
 import sys
+import tempfile
 import time
 from datetime import date
 
 from fastapi.testclient import TestClient
 
 from vornet.flows import evaluate, fleets, people, register, results
-from vornet.sim import demo, volume
+from vornet.sim import cases, causes_trial, demo, trial, volume
 from vornet.store import cluster
 from vornet.store.database import Database, Location, clone_dir, migrate
 from vornet.web.app import create_app
@@ -27,12 +34,7 @@ NAME = "Bench fleet"
 
 
 def fresh() -> tuple[Database, Location]:
-    import psycopg
-
-    private = cluster.start(clone_dir(), "pg-bench", 54800)
-    with psycopg.connect(private.url(cluster.OWNER, "vornet"), autocommit=True) as admin:
-        admin.execute("DROP DATABASE IF EXISTS bench WITH (FORCE)")
-        cluster.make_database(admin, "bench")
+    private = cluster.fresh_database(clone_dir(), "pg-bench", 54800, "bench")
     location = Location(private.url(cluster.OWNER, "bench"), private.url(cluster.APP, "bench"))
     migrate(location)
     return Database(location), location
@@ -95,7 +97,7 @@ def pages(db: Database, fleet: str, runs: int = 60) -> dict[str, tuple[float, fl
     out = {}
     for name, path in (("Board", lambda i: "/"), ("Compartment", lambda i: f"/compartments/{ids[i % len(ids)]}"),
                        ("Library", lambda i: f"/library?sort={('unit', 'family', 'due', 'interval')[i % 4]}&q={i % 10}"),
-                       ("Plan", lambda i: "/plan?days=90")):
+                       ("Plan", lambda i: "/plan?days=90"), ("Review", lambda i: f"/review?at={i % 20}")):
         for i in range(5):
             client.get(path(i))
         seconds = []
@@ -107,12 +109,56 @@ def pages(db: Database, fleet: str, runs: int = 60) -> dict[str, tuple[float, fl
     return out
 
 
-def main() -> None:
-    compartments, samples = (int(a) for a in (sys.argv[1:3] or ("1000", "50000")))
+def import_alone(path: str) -> None:
+    """What a process of its own does: takes a file in and prints its peak memory in kB."""
+    location = Location(os.environ["BENCH_OWNER"], os.environ["BENCH_APP"])
+    db = Database(location)
+    with open(path, "rb") as source:
+        results.load(db, source, fleet=NAME, name="bench.csv", by="bench")
+    db.close()
+    print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss)
+
+
+def import_apart(location: Location, content: bytes) -> int:
+    """Peak memory (MB) of a process that takes the file in."""
+    with tempfile.NamedTemporaryFile(suffix=".csv") as file:
+        file.write(content)
+        file.flush()
+        done = subprocess.run(
+            [sys.executable, __file__, "--import-alone", file.name], check=True, capture_output=True, text=True,
+            env={**os.environ, "BENCH_OWNER": location.owner_url, "BENCH_APP": location.app_url},
+        )  # fmt: skip
+    return int(done.stdout) // 1024
+
+
+def screening(seeds: list[int]) -> None:
+    """The confusion table of the checks, over seeds that nothing was tuned on."""
+    db, _ = fresh()
+    found = trial.together([trial.run(db, seed, TODAY) for seed in seeds])
+    db.close()
+    table = found.table()
+    reasons = sorted({r for c in table.values() for r in c}, key=lambda r: (r == "let in", r))
+    print(f"screening        {found.bottles:,} bottles of seeds {', '.join(map(str, seeds))}: what was done, and what it was held for")
+    for kind in sorted(table, key=lambda k: (k != "healthy", k)):
+        counts = ", ".join(f"{r} {table[kind][r]}" for r in reasons if table[kind][r])
+        print(f"  {kind:<24}{sum(table[kind].values()):5}   {counts}")
+    sums = [found.caught(kind) for kind in trial.NAMED]
+    plain, caught, named, ties = (sum(column) for column in zip(*sums, strict=True))
+    healthy, wrong = found.held("")
+    print(f"  caught {caught} of {plain} that can be told ({caught / plain:.1%}, asked 95 %), {named} by name; ties {ties}; "
+          f"healthy held {wrong} of {healthy:,} ({wrong / healthy:.2%}, asked at most 1 %)")  # fmt: skip
+
+
+def speed(compartments: int, samples: int) -> None:
     db, location = fresh()
     register_file, results_file = volume.make(NAME, compartments, samples, TODAY)
     _, seconds = timed(lambda: register.load(db, register_file, by="bench", today=TODAY))
     print(f"fleet            {compartments:,} compartments, {samples:,} samples; register in {seconds:.1f} s")
+    lines = results_file.splitlines(keepends=True)
+    few, many = b"".join(lines[: len(lines) // 5]), results_file
+    memory = import_apart(location, few), import_apart(location, many)
+    fleets.delete(db, NAME)
+    register.load(db, register_file, by="bench", today=TODAY)
     report, import_s = timed(lambda: results.load(db, results_file, fleet=NAME, name="bench.csv", by="bench"))
     assert report.new == (samples // compartments) * compartments, (report.new, len(report.held))
     copy_s = bare_copy(location)
@@ -120,6 +166,7 @@ def main() -> None:
     ratio = copy_s / import_s
     copy_rate = report.new / copy_s
     print(f"bare COPY        {copy_s:6.2f} s  {copy_rate:9,.0f} rows/s   import at {ratio:.2f} of its rate (asked 0.50)")
+    print(f"peak memory      {memory[0]} MB for a fifth of the file ({len(few) >> 20} MB), {memory[1]} MB for all ({len(many) >> 20} MB)")
     read_s = bare_read(location)
     _, first_s = timed(lambda: evaluate.evaluate(db, NAME, TODAY))
     _, again_s = timed(lambda: evaluate.evaluate(db, NAME, TODAY))
@@ -133,6 +180,45 @@ def main() -> None:
         for page, (p50, p95) in pages(db, fleet).items():
             print(f"{page:<12} on {fleet:<24} p50 {p50:5.1f} ms  p95 {p95:5.1f} ms")
     db.close()
+
+
+def causes(seeds: list[int]) -> None:
+    """How well causes are found: faults of a wider range of sizes, mixtures and fleets than the one tuned on."""
+    db, _ = fresh()
+    found = causes_trial.together([causes_trial.run(db, seed, TODAY, cases.OTHER) for seed in seeds])
+    db.close()
+    print(f"causes           {found.faults} faults in fleets of seeds {', '.join(map(str, seeds))}, other ranges than tuned on")
+    faults, heard, named = found.episodes()
+    print(f"  faults that were clear {faults}: spoken of {heard / faults:.1%} (asked 95 %), named first {named / faults:.1%} (asked 85 %)")
+    for word, clear in (("clear", True), ("subtle", False)):
+        n, spoken, first = found.found(clear)
+        print(f"  samples with a {word} fault {n}: spoken of {spoken / n:.1%}, named first {first / n:.1%}")
+    n, bad, watch = found.healthy()
+    print(f"  healthy samples {n:,}: called Act or Stop {bad / n:.2%} (asked at most 1 %), Watch {watch / n:.2%}")
+    print(f"  lead over the fixed limits, samples: median {causes_trial.lead_median(found):.0f} (asked 1) over {len(found.leads())} faults")
+    for kind, counts in sorted(found.confusion().items()):
+        print(f"    {kind:<16}{sum(counts.values()):4}   " + ", ".join(f"{k} {v}" for k, v in counts.most_common()))
+
+
+def main() -> None:
+    ask = argparse.ArgumentParser()
+    every = ["screening", "causes", "speed"]
+    ask.add_argument("parts", nargs="*", default=every, help=f"{', '.join(every)}; all of them unless some are named")
+    ask.add_argument("--compartments", type=int, default=5000)
+    ask.add_argument("--samples", type=int, default=250_000)
+    ask.add_argument("--seeds", type=int, nargs="+", default=[401, 402, 403])
+    ask.add_argument("--causes-seeds", type=int, nargs="+", default=[601, 602, 603, 604])
+    ask.add_argument("--import-alone")
+    given = ask.parse_args()
+    if given.import_alone:
+        import_alone(given.import_alone)
+        return
+    if "screening" in given.parts:
+        screening(given.seeds)
+    if "causes" in given.parts:
+        causes(given.causes_seeds)
+    if "speed" in given.parts:
+        speed(given.compartments, given.samples)
     cluster.stop(clone_dir(), "pg-bench")
 
 

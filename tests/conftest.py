@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import asyncio
+import contextlib
 import itertools
 import json
 import os
@@ -12,11 +14,10 @@ from collections.abc import Iterator
 from datetime import date
 from pathlib import Path
 
-import psycopg
 import pytest
 from hypothesis import settings
 
-from vornet.flows import evaluate, people, register, results
+from vornet.flows import evaluate, people, queue, register, results
 from vornet.store import cluster
 from vornet.store.database import Database, Location, clone_dir, migrate
 
@@ -31,12 +32,12 @@ settings.load_profile("suite")
 @pytest.fixture(scope="session")
 def location(worker_id: str) -> Location:
     """A fresh database of this worker's own on the private test server (DATABASE_URL is left alone)."""
-    private = cluster.start(clone_dir(), "pg-test", 54700)
-    name = f"test_{worker_id}"
-    admin = psycopg.connect(private.url(cluster.OWNER, "vornet"), autocommit=True)
-    admin.execute(f'DROP DATABASE IF EXISTS "{name}" WITH (FORCE)')
-    cluster.make_database(admin, name)
-    admin.close()
+    return fresh_database(f"test_{worker_id}")
+
+
+def fresh_database(name: str) -> Location:
+    """An empty, migrated database of that name; one that is there already is dropped first."""
+    private = cluster.fresh_database(clone_dir(), "pg-test", 54700, name)
     found = Location(private.url(cluster.OWNER, name), private.url(cluster.APP, name))
     migrate(found)
     return found
@@ -140,10 +141,29 @@ class Served:
         self.thread.join(10)
 
 
+class Working:
+    """A worker on the queue, in a thread."""
+
+    def __init__(self, db: Database) -> None:
+        self.loop = asyncio.new_event_loop()
+        self.task = self.loop.create_task(queue.work(db, TODAY, ask_every_s=3600, handle_signals=False))
+        self.thread = threading.Thread(target=self._run, daemon=True)
+        self.thread.start()
+
+    def _run(self) -> None:
+        with contextlib.suppress(asyncio.CancelledError):
+            self.loop.run_until_complete(self.task)
+
+    def stop(self) -> None:
+        self.loop.call_soon_threadsafe(self.task.cancel)
+        self.thread.join(10)
+
+
 @pytest.fixture(scope="session")
 def served(db: Database) -> Iterator[Served]:
-    server = Served(db)
+    server, worker = Served(db), Working(db)
     yield server
+    worker.stop()
     server.stop()
 
 

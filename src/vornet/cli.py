@@ -9,7 +9,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from datetime import date
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated, Any, BinaryIO
 
 import typer
 
@@ -76,6 +76,25 @@ def _read(path: str) -> bytes:
         return sys.stdin.buffer.read() if path == "-" else Path(path).read_bytes()
     except OSError as error:
         raise InputError(path, f"cannot be read: {error.strerror or error}") from None
+
+
+@contextmanager
+def _opened(path: str) -> Iterator[BinaryIO]:
+    """A file to be read twice; what comes on stdin is put aside on disk first."""
+    import shutil
+    import tempfile
+
+    try:
+        if path == "-":
+            file: BinaryIO = tempfile.TemporaryFile()  # noqa: SIM115 (closed below)
+            shutil.copyfileobj(sys.stdin.buffer, file)
+            file.seek(0)
+        else:
+            file = Path(path).open("rb")  # noqa: SIM115
+    except OSError as error:
+        raise InputError(path, f"cannot be read: {error.strerror or error}") from None
+    with file:
+        yield file
 
 
 def _print(document: Any, indent: int | None = 1) -> None:
@@ -147,11 +166,10 @@ def import_results(
     path: str, fleet: Fleet = None, as_json: AsJson = False,
     lab: Annotated[str, typer.Option("--lab", help="The lab, where the file does not say.")] = "",
 ) -> None:  # fmt: skip
-    """Take a lab's results in (wide or long CSV, JSON; - for stdin)."""
+    """Take a lab's results in (wide or long: CSV, TSV, XLSX, ODS, JSON; - for stdin). Text is streamed, never held whole."""
     from vornet.flows import results
 
-    content = _read(path)
-    with database() as db, _progress() as step:
+    with _opened(path) as content, database() as db, _progress() as step:
         name = _fleet(db, fleet)
         report = results.load(
             db, content, fleet=name, name=Path(path).name, by="command line", lab=lab,
@@ -162,7 +180,7 @@ def import_results(
     else:
         typer.echo(
             f"{report.fleet}: {report.rows:,} rows, {report.new:,} new, {report.same:,} already there, "
-            f"{report.reissued:,} re-issued, {len(report.held):,} held"
+            f"{report.reissued:,} re-issued, {report.held_rows:,} held"
         )
     _problems([f"row {b.row_no}, {b.field}: {b.detail}" for b in report.held], report.notes)
 
@@ -335,8 +353,9 @@ def token_add(
 def serve(
     host: str = "127.0.0.1", port: int = 8460, today: Today = None,
     demo: Annotated[bool, typer.Option("--demo", help="Show demo sign-ins on the sign-in page.")] = False,
+    worker: Annotated[bool, typer.Option(help="Work on the queue beside serving; without, run `vornet worker` elsewhere.")] = True,
 ) -> None:  # fmt: skip
-    """Serve the application."""
+    """Serve the application, with a worker beside it."""
     from vornet.flows import people
     from vornet.web import server
 
@@ -345,28 +364,98 @@ def serve(
         code = people.first_run_code(db)
     if code:
         typer.echo(f"Nobody has a sign-in yet: http://{host}:{port}/set-up?code={code} makes the first fleet and its admin.")
-    server.run(host, port, today=_day(today) if today else None, demo=demo)
+    beside = [["worker", *(["--today", today] if today else [])]] if worker else []
+    with server.beside(*beside):
+        server.run(host, port, today=_day(today) if today else None, demo=demo)
+
+
+WithParent = Annotated[bool, typer.Option("--with-parent", hidden=True, help="End when standard input closes.")]
+
+
+def _end_with_parent() -> None:
+    """Leave when whoever started this process is gone."""
+    import os
+    import threading
+
+    def watch() -> None:
+        while os.read(0, 4096):
+            pass
+        os._exit(0)
+
+    threading.Thread(target=watch, daemon=True).start()
+
+
+@app.command()
+def worker(
+    today: Today = None, with_parent: WithParent = False,
+    ask_every: Annotated[float, typer.Option("--ask-every", help="Ask the labs every so many seconds.")] = 30.0,
+    once: Annotated[bool, typer.Option("--once", help="Ask the labs, work until the queue is empty, and stop.")] = False,
+) -> None:  # fmt: skip
+    """Work in the background: read files in, ask labs, watch drop folders. As many as you like may run."""
+    import asyncio
+
+    from vornet.flows import queue
+
+    if with_parent:
+        _end_with_parent()
+    day = _day(today) if today else None
+    with database() as db:
+        db.check_role()
+        if once:
+            queue.ask_everyone(db, day or date.today())
+        asyncio.run(queue.work(db, day, ask_every_s=ask_every, wait=not once))
+
+
+@app.command("lab-sim")
+def lab_sim(
+    port: int = 8462, with_parent: WithParent = False,
+    delay: Annotated[float, typer.Option("--delay", help="Seconds from a parcel's arrival to its report.")] = 40.0,
+    mistakes: Annotated[float, typer.Option("--mistakes", help="Share of bottles that something goes wrong with.")] = 0.08,
+    reissues: Annotated[float, typer.Option("--reissues", help="Share of reports that are issued again.")] = 0.2,
+    start: Annotated[str | None, typer.Option("--start", help="First day of the simulated history.")] = None,
+) -> None:  # fmt: skip
+    """The lab that ships with Vornet: it takes parcels over HTTP and answers with reports."""
+    import uvicorn
+
+    from vornet.sim import demo as demo_fleet
+    from vornet.sim import lab
+    from vornet.store.database import clone_dir
+
+    if with_parent:
+        _end_with_parent()
+    if not (delay >= 0 and 0 <= mistakes <= 1 and 0 <= reissues <= 1):
+        raise InputError("lab-sim", "a delay of 0 or more; shares from 0 to 1")
+    bench = lab.Bench(
+        clone_dir() / ".local" / "lab-sim", lab.Clock(delay / 3, delay), _day(start), demo_fleet.SEED, mistakes, reissues
+    )
+    uvicorn.run(lab.create_app(bench), host="127.0.0.1", port=port, log_level="warning", access_log=False)
 
 
 @app.command()
 def demo(
     port: int = 8460, until: Annotated[str | None, typer.Option("--until", help="Simulate to this day.")] = None,
     no_serve: Annotated[bool, typer.Option("--no-serve", help="Load and stop.")] = False,
+    lab_delay: Annotated[float, typer.Option("--lab-delay", help="Seconds the lab takes.")] = 40.0,
 ) -> None:  # fmt: skip
-    """Load the demo fleet (or carry it on to today) and serve it."""
-    from vornet.sim.demo import load as load_demo
+    """Load the demo fleet (or carry it on to today) and serve it, with a worker and a lab beside it."""
+    from vornet.sim import demo as demo_fleet
     from vornet.web import server
 
     day = _day(until)
+    lab_port = port + 2
     with database() as db, _progress() as step:
         db.check_role()
-        logins = load_demo(db, day, progress=step)
+        logins = demo_fleet.load(db, day, progress=step, lab_address=f"http://127.0.0.1:{lab_port}")
+        start = demo_fleet.first_day(db)
     if no_serve:
         return
     typer.echo(f"\nVornet is at http://127.0.0.1:{port}  (Ctrl-C stops it)\nDemo sign-ins:")
     for login, password, role in logins:
         typer.echo(f"  {login:<12} {password:<12} {role}")
-    server.run("127.0.0.1", port, today=day if until else None, demo=True)
+    lab_command = ["lab-sim", "--port", str(lab_port), "--delay", str(lab_delay), "--start", start.isoformat()]
+    worker_command = ["worker", "--ask-every", "10", *(["--today", until] if until else [])]
+    with server.beside(lab_command, worker_command):
+        server.run("127.0.0.1", port, today=day if until else None, demo=True)
 
 
 @app.command()

@@ -101,7 +101,7 @@ def test_a_shift_is_told_from_its_own_past_and_only_when_it_matters():
 
 def test_standard_error_carries_both_ends():
     _, r = rates_of(engine([40, 80]))
-    sd = [precision.standard_deviation("fe", x) * precision.BETWEEN_DATES for x in (40, 80)]
+    sd = [precision.START.standard_deviation("fe", x) * precision.BETWEEN_DATES for x in (40, 80)]
     assert r.se[1, 0] == pytest.approx(np.hypot(*sd) * DENSITY * SYSTEM / 250, rel=1e-6)
 
 
@@ -145,12 +145,12 @@ def test_recent_use_is_not_led_astray_by_one_reading():
 
 def test_precision_values_and_floors():
     # ASTM D5185 repeatability 0.13·X^0.80 over 2.8 (exponents from memory, as in the table)
-    assert precision.standard_deviation("fe", 100) == pytest.approx(0.13 * 100**0.8 / 2.8)
-    assert precision.standard_deviation("cr", 0) == precision.ELEMENT_FLOOR_PPM
-    assert precision.standard_deviation("bn", 10) == pytest.approx(0.4)
-    assert precision.standard_deviation("bn", 1) == 0.2
-    block = precision.columns_sd(np.full((1, COUNT), 50.0))
-    assert block[0, INDEX["fe"]] == pytest.approx(precision.standard_deviation("fe", 50))
+    assert precision.START.standard_deviation("fe", 100) == pytest.approx(0.13 * 100**0.8 / 2.8)
+    assert precision.START.standard_deviation("cr", 0) == precision.ELEMENT_FLOOR_PPM
+    assert precision.START.standard_deviation("bn", 10) == pytest.approx(0.4)
+    assert precision.START.standard_deviation("bn", 1) == 0.2
+    block = precision.START.columns_sd(np.full((1, COUNT), 50.0))
+    assert block[0, INDEX["fe"]] == pytest.approx(precision.START.standard_deviation("fe", 50))
     assert {p.key for p in precision.PRECISION} == set(measurands.KEYS)
 
 

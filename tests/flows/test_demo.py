@@ -1,5 +1,6 @@
 """The demo fleet: repeatable, carried on without change, its planted troubles found, every page of it standing."""
 
+import re
 from datetime import date, timedelta
 
 import httpx
@@ -93,6 +94,7 @@ def test_every_compartment_has_a_page(loaded, served):
     for i in ids:
         page = client.get(f"/compartments/{i}?all=1")
         assert page.status_code == 200
-        assert "nan" not in page.text.split("<main")[1].lower().replace("maintenan", "").replace("finan", "")
+        shown = re.sub(r'name="csrf" value="[^"]*"', "", page.text.split("<main")[1])  # a token may spell anything
+        assert not re.search(r"(?<![a-z])nan(?![a-z])", shown.lower())
     # the retired and the laid-up unit are not on the Board
     assert client.get("/board.csv?show=all").text.count("\n") - 1 == len(ids) - 4

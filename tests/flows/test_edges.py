@@ -10,9 +10,10 @@ from hypothesis import strategies as st
 
 from conftest import HEADER, TODAY
 from vornet.core.errors import InputError
+from vornet.core.measurands import INDEX
 from vornet.flows import drain, evaluate, fleets, people, register
 from vornet.flows.register import longest_rising
-from vornet.io import register_file, results_file, tables
+from vornet.io import cells, lab_header, register_file, results_file, tables
 from vornet.store import cluster
 from vornet.web.charts.ribbon import life_bar
 
@@ -26,13 +27,13 @@ from vornet.web.charts.ribbon import life_bar
     ],
 )  # fmt: skip
 def test_dates_in_their_styles(text, day_first, expected):
-    assert str(results_file.read_date(text, day_first)) == expected
+    assert str(cells.read_date(text, day_first)) == expected
 
 
 @pytest.mark.parametrize("text", ["2026-13-01", "31.02.2026", "yesterday", "20260105", "1/2/26"])
 def test_dates_that_are_none(text):
     with pytest.raises(ValueError, match=r"date|month|day"):
-        results_file.read_date(text)
+        cells.read_date(text)
 
 
 @pytest.mark.parametrize(
@@ -41,7 +42,7 @@ def test_dates_that_are_none(text):
      ("bn", "mg KOH/g", 1), ("soot_pct", "ppm", 1e-4)],
 )  # fmt: skip
 def test_lab_units(key, unit, factor):
-    assert results_file.unit_factor(key, unit) == factor
+    assert lab_header.unit_factor(key, unit) == factor
 
 
 @pytest.mark.parametrize(
@@ -50,24 +51,24 @@ def test_lab_units(key, unit, factor):
      ("<0.5", False, (0.5, "<")), ("> 100", False, (100, ">")), ("≤2", False, (2, "<")), ("1e3", False, (1000, ""))],
 )  # fmt: skip
 def test_numbers(cell, comma, expected):
-    assert results_file.read_number(cell, comma) == expected
+    assert cells.read_number(cell, comma) == expected
 
 
 def test_a_wrong_unit_in_a_header_is_said_and_left_out():
-    header = results_file.read_header(["sample_no", "Fe (cSt)", "Cu (ppm)"])
-    assert [m for m, _, _ in header.measurands] == [results_file.INDEX["cu"]]
+    header = lab_header.read_header(["sample_no", "Fe (cSt)", "Cu (ppm)"])
+    assert [m for m, _, _ in header.measurands] == [INDEX["cu"]]
     assert "is not a unit for iron" in header.problems[0]
 
 
 def test_a_million_columns_are_refused():
     with pytest.raises(InputError, match="at most"):
-        results_file.read_header(["sample_no"] + ["x"] * 500)
+        lab_header.read_header(["sample_no"] + ["x"] * 500)
 
 
 def test_long_rows_become_samples():
     text = b"sample_no,measurand,value,unit\nA,fe,12,ppm\nA,Water,0.02,%\nB,fe,7,mg/kg\nB,fe,9,cSt\n"
     [chunk] = results_file.chunks(results_file.open_file(text))
-    assert chunk.values[0, results_file.INDEX["water_ppm"]] == pytest.approx(200)
+    assert chunk.values[0, INDEX["water_ppm"]] == pytest.approx(200)
     assert [(b.field, b.original["sample_no"]) for b in chunk.bad] == [("fe", "B")]
 
 
@@ -210,4 +211,4 @@ def test_the_life_bar_ends_where_the_safe_life_ends():
 
 
 def test_header_of_the_shared_example_is_known():
-    assert results_file.read_header(HEADER.split(",")).unknown == []
+    assert lab_header.read_header(HEADER.split(",")).unknown == []

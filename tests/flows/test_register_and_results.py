@@ -8,8 +8,9 @@ from hypothesis import strategies as st
 
 from conftest import HEADER, TODAY, healthy_rows, row, small_register
 from vornet.core.errors import InputError
+from vornet.core.measurands import INDEX
 from vornet.flows import evaluate, fleets, judgements, register, results
-from vornet.io import results_file
+from vornet.io import cells, results_file
 
 
 def load(db, name, document):
@@ -135,7 +136,7 @@ def test_foreign_headers_separators_decimal_commas_and_censored_values(db, fleet
     assert report.held == []
     with db.fleet(fleets.find(db, fleet)) as connection:
         s = connection.execute("SELECT values, below FROM sample WHERE sample_no = 'X1'").fetchone()
-    at = results_file.INDEX
+    at = INDEX
     got = [s["values"][at[k]] for k in ("fe", "v100", "bn", "water_ppm", "soot_pct")]
     assert got == pytest.approx([12.5, 14.1, 9.2, 200, 0.1])
     assert s["below"] == 1 << at["soot_pct"]
@@ -191,12 +192,12 @@ def test_drains_unknown_to_the_register_are_taken_from_the_samples(db, fleet_nam
 @settings(max_examples=120, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(st.text(alphabet="0123456789.,-+<>eE nda", max_size=12), st.booleans())
 def test_any_cell_is_a_number_or_a_sentence(text, comma):
-    answer = results_file.read_number(text, comma)
+    answer = cells.read_number(text, comma)
     if isinstance(answer, str):
         assert answer
     else:
         value, sign = answer
-        assert value != value or abs(value) <= results_file.LARGEST
+        assert value != value or abs(value) <= cells.LARGEST
         assert sign in ("", "<", ">")
 
 

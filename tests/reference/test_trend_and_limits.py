@@ -5,6 +5,7 @@ import pymannkendall
 import pytest
 import statsmodels.api as sm
 from scipy import stats
+from statsmodels.base.model import GenericLikelihoodModel
 
 from vornet.core import limits, trend, units
 from vornet.core.errors import InputError
@@ -103,3 +104,36 @@ def test_every_fixed_limit_has_watch_before_act_and_a_source():
         assert row.source
     with pytest.raises(InputError):
         limits.table([limits.FixedLimit("gear", "fe", "high", "absolute", 400, 200)])
+
+
+def test_censored_limits_by_maximum_likelihood_against_statsmodels():
+    """A left-censored normal sample: the same likelihood maximised by statsmodels' GenericLikelihoodModel (Tobit)."""
+    rng = np.random.default_rng(3)
+    true = rng.normal(3.0, 1.2, 80)
+    seen, unseen = true[true >= 2.0], np.full((true < 2.0).sum(), 2.0)
+    everything = np.concatenate([seen, unseen])
+    hidden = np.r_[np.zeros(len(seen), dtype=bool), np.ones(len(unseen), dtype=bool)]
+
+    class Tobit(GenericLikelihoodModel):
+        def nloglikeobs(self, params):
+            m, s = params[0], np.exp(params[1])
+            return -np.where(hidden, stats.norm.logcdf((self.endog - m) / s), stats.norm.logpdf(self.endog, m, s))
+
+    fit = Tobit(everything, sm.add_constant(np.zeros(len(everything)))[:, :1], extra_params_names=["log_s"]).fit(
+        start_params=[3.0, 0.0], disp=0
+    )
+    m, s = limits.censored_moments(seen, unseen)
+    assert m == pytest.approx(fit.params[0], rel=1e-4)
+    assert s == pytest.approx(np.exp(fit.params[1]), rel=1e-4)
+    found = limits.statistical_limits(seen.tolist(), "normal", below=unseen.tolist())
+    assert (found.n, found.watch) == (80, pytest.approx(m + 2 * s))
+
+
+def test_censored_values_count_by_rank_and_over_half_leaves_percentiles_only():
+    seen, unseen = list(range(10, 20)), [5.0] * 12
+    found = limits.statistical_limits(seen, "percentile", below=unseen)
+    assert found.n == 22
+    assert found.watch == pytest.approx(np.quantile([*seen, *unseen], 0.95, method="median_unbiased"))
+    for method in ("normal", "lognormal", "robust"):
+        with pytest.raises(InputError, match="over half"):
+            limits.statistical_limits(seen, method, below=unseen)

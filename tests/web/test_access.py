@@ -9,7 +9,7 @@ from fastapi.routing import APIRoute
 
 from conftest import EXAMPLES, HEADER, TODAY, row
 from vornet.core.errors import InputError
-from vornet.flows import access, fleets, jobs, people
+from vornet.flows import access, bottles, fleets, jobs, labs, people
 from vornet.store.database import query
 from vornet.web.app import OPEN_PATHS, create_app
 
@@ -75,8 +75,16 @@ def cast(db):
             "oil_id": c.execute("SELECT oil_id FROM oil").fetchone()["oil_id"],
             "sample_id": c.execute("SELECT sample_id FROM sample").fetchone()["sample_id"],
             "import_file_id": c.execute("SELECT import_file_id FROM import_file").fetchone()["import_file_id"],
-            "layout": "csv",
+            "layout": "csv", "row_no": 2,
         }
+        fleet_id = fleets.find(db, name)
+        ids["kind"] = "csv"
+        ids["lab_id"] = labs.put(c, fleet_id, name="Lab A", way="hand", address="", key="", usual_days=9, depots=[], by="t")
+        ids["bottle_id"] = bottles.draw(
+            c, fleet_id, sample_no="CAST-1", compartment_id=ids["compartment_id"], oil_id=None, batch="", on=TODAY, meter=3860,
+            conditions={}, by="t", today=TODAY,
+        )  # fmt: skip
+        ids["shipment_id"] = bottles.pack(c, fleet_id, [ids["bottle_id"]], ids["lab_id"], "", "t", TODAY)
         ids["job_id"] = jobs.make(c, fleets.find(db, name), ids["unit_id"], [ids["compartment_id"]], [], TODAY, True, "", "t")
     return name, ids
 
@@ -126,9 +134,9 @@ def test_menus_show_what_the_role_may(served, cast):
     for role in access.ROLES:
         text = signed_in(served, f"cast-{role}").get("/").text
         links[role] = {w for w in ("/jobs", "/lab", "/decide", "/admin") if f'href="{w}' in text.split("<main")[0]}
-    assert links["technician"] == {"/jobs"}
+    assert links["technician"] == {"/jobs", "/lab"}  # bottles and parcels, not the inbox
     assert links["planner"] == {"/jobs", "/lab", "/decide", "/admin"}
-    assert links["viewer"] == {"/jobs", "/decide"}
+    assert links["viewer"] == {"/jobs", "/lab", "/decide"}
     assert links["admin"] == {"/jobs", "/admin"}
 
 
@@ -174,7 +182,8 @@ def test_another_fleets_ids_cannot_be_changed(served, db, cast, planner):
 
 @pytest.mark.parametrize("table", ["service_item", "service_record", "unit_state", "oil_batch", "attachment", "unit_template",
                                    "doubt", "api_token", "job", "job_part", "job_entry", "job_photo", "job_device",
-                                   "deferred", "bottle", "waste", "observation"])  # fmt: skip
+                                   "deferred", "bottle", "waste", "observation",
+                                   "lab", "shipment", "import_piece", "correction"])  # fmt: skip
 def test_new_tables_keep_fleets_apart(db, cast, fleet_name, table):
     other = fleets.find_or_make(db, fleet_name)
     with db.fleet(other) as c:
@@ -327,5 +336,7 @@ def test_the_table_of_rights_is_whole():
     for right in access.RIGHTS.values():
         assert right.roles <= set(access.ROLES)
         assert right.scope is None or right.scope in access.SCOPES
-    assert [k for k, r in access.RIGHTS.items() if "viewer" in r.roles] == ["see", "own_account", "see_intervals"]
+    assert [k for k, r in access.RIGHTS.items() if "viewer" in r.roles] == [
+        "see", "own_account", "see_intervals", "see_bottles", "see_review",
+    ]  # fmt: skip
     assert inspect.signature(access.allowed).parameters.keys() == {"role", "right", "scopes"}

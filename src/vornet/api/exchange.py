@@ -65,7 +65,7 @@ async def put_register(request: Request, who: Visitor = _visitor("edit_register"
 async def post_results(
     request: Request, name: str = "results.csv", lab: str = "", who: Visitor = _visitor("take_files", by_token=True)
 ) -> dict[str, Any]:
-    """Take lab results in: the body is the file (wide or long CSV, JSON)."""
+    """Take lab results in: the body is the file (wide or long; CSV, TSV, XLSX, ODS, JSON)."""
     content = await _body(request)
 
     def take() -> dict[str, Any]:

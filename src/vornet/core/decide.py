@@ -13,6 +13,8 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
+from vornet.core.causes import CAUSES
+from vornet.core.diagnose import PROBABLE, STRENGTHS
 from vornet.core.history import Charges, History, new_oil, offsets
 from vornet.core.judge import RUN_ON, Judgement
 from vornet.core.limits import LimitTable
@@ -20,6 +22,7 @@ from vornet.core.measurands import BY_KEY, CONDITIONS, INDEX, MEASURANDS, SETTLI
 from vornet.core.properties import (
     BY_PROPERTY,
     MOVED_BY,
+    MOVED_BY_CAUSE,
     PROPERTIES,
     PROPERTY_COUNT,
     SIGNS,
@@ -168,7 +171,7 @@ def charge_slopes(
     start = property_values(charges.start)
     # where the record lacks the new-oil value the start falls back on the estimate
     start = np.where(np.isnan(start) & (charges.number > 0)[:, None], fresh[charges.oil], start)
-    sd = property_sd(samples.values)
+    sd = property_sd(samples.values, history.precision)
     h, of = charges.oil_hours, charges.charge_of
     slope, se2 = np.full((total, PROPERTY_COUNT), np.nan), np.full((total, PROPERTY_COUNT), np.nan)
     counts = np.zeros((total, PROPERTY_COUNT), dtype=int)
@@ -191,6 +194,10 @@ def charge_slopes(
         hit[of[rows]] = True
         for name in names:
             moved[:, PROPERTIES.index(BY_PROPERTY[name])] |= hit
+    for k, cause in enumerate(CAUSES):
+        rows = (judgement.diagnosis.strength[:, k] >= PROBABLE) & samples.usable
+        for name in MOVED_BY_CAUSE.get(cause.key, ()):
+            moved[of[rows], PROPERTIES.index(BY_PROPERTY[name])] = True
     return Slopes(slope, se2, counts, start, moved)
 
 
@@ -246,8 +253,8 @@ def open_faults(history: History, charges: Charges, judgement: Judgement) -> lis
     """Contamination and abnormal wear still open, per compartment, as sentences.
 
     A drain hides a fault, it does not mend it: a condition past its watch limit stays open until a later
-    sample is clear at half the oil hours at which it was seen, or more. What sinks is not shown clear by a
-    sample from oil that had stood.
+    sample is clear at half the oil hours at which it was seen, or more; a probable or strong cause likewise.
+    What sinks is not shown clear by a sample from oil that had stood.
     """
     samples = history.samples
     at = [INDEX[k] for k in CONDITIONS]
@@ -258,7 +265,10 @@ def open_faults(history: History, charges: Charges, judgement: Judgement) -> lis
     magnet = (judgement.magnet >= 3) & ~judgement.break_in
     out: list[list[str]] = [[] for _ in history.compartments.duty]
     start = offsets(samples.comp, len(out))
-    marked = np.unique(samples.comp[past.any(axis=1) | shift.any(axis=1) | magnet])
+    faults = [k for k, cause in enumerate(CAUSES) if cause.grave != "note" or cause.key == "condensation"]
+    strength = judgement.diagnosis.strength[:, faults]
+    held = strength >= PROBABLE
+    marked = np.unique(samples.comp[past.any(axis=1) | shift.any(axis=1) | magnet | held.any(axis=1)])
     for c in marked:
         seen: dict[str, tuple[float, str]] = {}
         for i in range(start[c], start[c + 1]):
@@ -278,6 +288,12 @@ def open_faults(history: History, charges: Charges, judgement: Judgement) -> lis
                     seen["rate " + key] = (hours, f"{BY_KEY[key].name} wears faster than usual")
                 elif "rate " + key in seen and hours >= 0.5 * seen["rate " + key][0] and not stood:
                     del seen["rate " + key]
+            for k, at_cause in enumerate(faults):
+                cause = CAUSES[at_cause]
+                if held[i, k]:
+                    seen[cause.key] = (hours, f"{cause.name} ({STRENGTHS[int(strength[i, k])]})")
+                elif cause.key in seen and not strength[i, k] and hours >= 0.5 * seen[cause.key][0] and not stood:
+                    del seen[cause.key]
             if magnet[i]:
                 seen["magnet"] = (hours, f"magnet grade {judgement.magnet[i]:.0f} at the last drain")
             elif judgement.magnet[i] < 3:
@@ -310,10 +326,12 @@ def decide(
     policy: Policy,
     terms: list[Terms],
     verdicts: np.ndarray | None = None,
+    signed: np.ndarray | None = None,
 ) -> list[Decision]:
     """A decision for every compartment of the history.
 
-    ``verdicts``: (N,) codes that stand (signed, else proposed); defaults to the proposals.
+    ``verdicts``: (N,) codes that stand (signed, else proposed); defaults to the proposals. ``signed`` (N,), bool: which of
+    them a person has signed; none unless given.
     """
     comps, samples = history.compartments, history.samples
     count = len(comps.duty)
@@ -372,13 +390,14 @@ def decide(
         counted = samples.usable[rows] & (stands[rows] >= 0)
         weak = samples.settled[rows] & (stands[rows] == RUN_ON)  # clean, but what sinks was not in the bottle
         verdict_rows = stands[rows][counted & ~weak]
+        unsigned = 0 if signed is None else int((~signed[rows][counted & ~weak])[-policy.run_on_needed :].sum())
         passed_over = int((counted & weak)[-policy.run_on_needed :].sum())
         sampled = hours[rows]
         longest = float(np.nanmax(sampled)) if len(sampled) and not np.isnan(sampled).all() else None
         schools = _schools(c, policy, terms[c], slopes, by_comp[c], limit, stat, clean)
         out.append(
             _outcome(
-                comps, c, answers, policy, terms[c], verdict_rows, passed_over, longest, faults[c], schools, float(share[c])
+                comps, c, answers, policy, terms[c], verdict_rows, unsigned, passed_over, longest, faults[c], schools, float(share[c])
             )
         )
     return out
@@ -448,7 +467,8 @@ def _schools(
 
 def _outcome(
     comps: object, c: int, answers: tuple[PropertyAnswer, ...], policy: Policy, terms: Terms,
-    verdicts: np.ndarray, passed_over: int, longest: float | None, faults: list[str], schools: dict[str, float | None], share: float,
+    verdicts: np.ndarray, unsigned: int, passed_over: int, longest: float | None, faults: list[str],
+    schools: dict[str, float | None], share: float,
 ) -> Decision:  # fmt: skip
     distance = bool(comps.distance[c])  # type: ignore[attr-defined]
     interval = float(comps.interval[c])  # type: ignore[attr-defined]
@@ -489,6 +509,8 @@ def _outcome(
         good += 1
     to_go = policy.run_on_needed - good
     text = f"Last {policy.run_on_needed} verdicts are Run on" if calm else f"Run on: {to_go} more samples to go"
+    if unsigned:
+        text += f" ({unsigned} of them only proposed, not signed)"
     if passed_over:
         text += f"; {passed_over} drawn after the oil had stood not counted"
     if guard("verdicts", not calm, text):

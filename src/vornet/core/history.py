@@ -11,6 +11,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from vornet.core.measurands import COUNT, INDEX, MEASURANDS
+from vornet.core.precision import START, PrecisionTable
 from vornet.core.volumes import SPREAD, UNMEASURED
 
 #: a sample marked as drawn at the drain belongs to a drain at most this many days away
@@ -124,6 +125,7 @@ class History:
     fillings: Fillings
     samples: Samples
     levels: Levels = field(default_factory=no_levels)
+    precision: PrecisionTable = field(default=START, repr=False)
 
 
 @dataclass(frozen=True)

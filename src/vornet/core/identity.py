@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from vornet.core.errors import InputError
-from vornet.core.precision import standard_deviation
+from vornet.core.precision import START, PrecisionTable
 
 ADDITIVES = ("ca", "mg", "zn", "p", "b", "mo", "ba", "s")
 #: weight of the row that holds the shares' sum to one, and the fewest additives that tell oils apart
@@ -28,7 +28,8 @@ class Identity:
 
 
 def identify(
-    sample: Mapping[str, float], oils: Sequence[tuple[str, Mapping[str, float]]], without: Sequence[str] = ()
+    sample: Mapping[str, float], oils: Sequence[tuple[str, Mapping[str, float]]], without: Sequence[str] = (),
+    precision: PrecisionTable = START,
 ) -> Identity:
     """Solve for the shares of ``oils`` in ``sample`` (mg/kg), every additive scaled by its precision.
 
@@ -50,7 +51,7 @@ def identify(
     if len(keys) < FEWEST:
         raise InputError("sample", f"at least {FEWEST} additives that the sample and every oil give are needed ({', '.join(ADDITIVES)})")
     target = np.array([sample[k] for k in keys], float)
-    sd = np.array([standard_deviation(k, sample[k]) for k in keys])
+    sd = np.array([precision.standard_deviation(k, sample[k]) for k in keys])
     matrix = np.array([[v[k] for _, v in oils] for k in keys], float)
 
     def solve(columns: list[int]) -> tuple[np.ndarray, float]:

@@ -5,50 +5,40 @@ The machine proposes, a person signs. A judgement uses nothing later than its sa
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
-from vornet.core import precision
+from vornet.core.causes import CAUSES
+from vornet.core.compare import ACT_MARGIN_SD, Past, past_limits
+from vornet.core.departures import departures
+from vornet.core.diagnose import (
+    PROBABLE,
+    STRENGTHS,
+    STRONG,
+    Diagnosis,
+    Seen,
+    diagnose,
+    evidence_of,
+    nothing_found,
+    nothing_seen,
+)
 from vornet.core.history import Charges, History, offsets
 from vornet.core.limits import LimitTable
-from vornet.core.measurands import COUNT, INDEX, KEYS, MEASURANDS, WEAR_METALS
+from vornet.core.measurands import INDEX, KEYS, MEASURANDS, WEAR_METALS
 from vornet.core.rates import StretchRates
 
 RUN_ON, WATCH, ACT, STOP, NONE = 0, 1, 2, 3, -1
 VERDICTS: dict[int, str] = {RUN_ON: "run_on", WATCH: "watch", ACT: "act", STOP: "stop"}
 WORDS: dict[str, str] = {"run_on": "Run on", "watch": "Watch", "act": "Act", "stop": "Stop"}
 
-#: an act limit must be passed by this many standard deviations before it says Act
-ACT_MARGIN_SD = 2.0
 #: one-sided chance below which a stretch's wear rate counts as shifted
 SHIFT_P = 0.0005
 #: stretches of one's own before a shift can be told
 SHIFT_FEWEST = 4
 #: a shift matters when it would add this share of the watch limit within one interval
 SHIFT_MATTERS = 0.5
-
-
-@dataclass(frozen=True)
-class Past:
-    """Which limits each sample is past. Shape (N, COUNT), bool; ``act_clear`` by more than 2 sd."""
-
-    watch_high: np.ndarray
-    act_high: np.ndarray
-    watch_low: np.ndarray
-    act_low: np.ndarray
-    act_clear: np.ndarray
-    limited: np.ndarray
-    limits: dict[str, tuple[np.ndarray, np.ndarray]]
-
-    @property
-    def watch(self) -> np.ndarray:
-        return self.watch_high | self.watch_low
-
-    @property
-    def act(self) -> np.ndarray:
-        return self.act_high | self.act_low
 
 
 @dataclass(frozen=True)
@@ -70,52 +60,7 @@ class Judgement:
     an_above_bn: np.ndarray
     magnet: np.ndarray
     break_in: np.ndarray
-
-
-def _masks(bits: np.ndarray, columns: Sequence[int]) -> np.ndarray:
-    """Bit masks (N,) as booleans (N, len(columns))."""
-    if not bits.any():
-        return np.zeros((len(bits), len(columns)), dtype=bool)
-    return (bits[:, None] >> np.array(columns, dtype=np.int64)) & 1 == 1
-
-
-def past_limits(history: History, charges: Charges, table: LimitTable) -> Past:
-    """Compare every sample with the fixed limits; censored values by what they prove.
-
-    ``<L`` is past a low limit at or above L and never past a high one; ``>L`` is past a high limit at or
-    below L, otherwise unknown.
-    """
-    samples = history.samples
-    columns = [i for i in range(COUNT) if any(np.isfinite(table.watch[s][:, i]).any() for s in ("high", "low"))]
-    n = len(samples.comp)
-    duty = history.compartments.duty[samples.comp]
-    fresh = history.oils.new[charges.oil[charges.charge_of]]
-    limits = table.resolve(duty, fresh, columns)
-    x = samples.values[:, columns]
-    below, above = _masks(samples.below, columns), _masks(samples.above, columns)
-    sd = precision.columns_sd(x, [KEYS[i] for i in columns])
-
-    def full(block: np.ndarray, blank: object) -> np.ndarray:
-        out = np.full((n, COUNT), blank)
-        out[:, columns] = block
-        return out
-
-    with np.errstate(invalid="ignore"):
-        (wh, ah), (wl, al) = limits["high"], limits["low"]
-        exact_low = ~above
-        watch_high, act_high = (x > wh) & ~below, (x > ah) & ~below
-        watch_high |= above & (x >= wh)
-        act_high |= above & (x >= ah)
-        watch_low, act_low = (x < wl) & exact_low, (x < al) & exact_low
-        watch_low |= below & (x <= wl)
-        act_low |= below & (x <= al)
-        clear = (act_high & ((x - ah > ACT_MARGIN_SD * sd) | above)) | (act_low & (al - x > ACT_MARGIN_SD * sd))
-    limited = ~np.isnan(x) & (np.isfinite(wh) | np.isfinite(wl))
-    return Past(
-        full(watch_high, False), full(act_high, False), full(watch_low, False), full(act_low, False),
-        full(clear, False), full(limited, False),
-        {"high": (full(wh, np.nan), full(ah, np.nan)), "low": (full(wl, np.nan), full(al, np.nan))},
-    )  # fmt: skip
+    diagnosis: Diagnosis
 
 
 def rate_shift(history: History, charges: Charges, rates: StretchRates, past: Past) -> Shift:
@@ -158,17 +103,18 @@ def rate_shift(history: History, charges: Charges, rates: StretchRates, past: Pa
     return Shift(real, mean, spread)
 
 
-def propose(history: History, charges: Charges, past: Past, shift: Shift) -> Judgement:
+def propose(history: History, charges: Charges, past: Past, shift: Shift, found: Diagnosis) -> Judgement:
     """The verdict each sample deserves, worst sign first.
 
-    Stop: magnet grade 4. Act: an act limit passed by more than 2 sd, or AN above BN by more than 2 sd.
-    Watch: any watch limit passed, magnet grade 3, or a real rate shift. In a break-in charge metal says
+    Stop: magnet grade 4, or a strong stop-worthy cause with an act limit passed. Act: an act limit passed by more
+    than 2 sd, AN above BN by more than 2 sd, or a strong fault. Watch: any watch limit passed, magnet grade 3, a
+    probable fault, a strong cause that is only to be noted, or a real rate shift. In a break-in charge metal says
     one step less. Nothing that a limit applies to, or held: none.
     """
     samples = history.samples
     bn, an = samples.values[:, INDEX["bn"]], samples.values[:, INDEX["an"]]
     with np.errstate(invalid="ignore"):
-        sd = np.hypot(*precision.columns_sd(np.stack([bn, an], axis=1), ["bn", "an"]).T)
+        sd = np.hypot(*history.precision.columns_sd(np.stack([bn, an], axis=1), ["bn", "an"]).T)
         crossed = an > bn
         crossed_clear = an - bn > ACT_MARGIN_SD * sd
     magnet = np.where(samples.drained, charges.magnet[charges.charge_of], np.nan)
@@ -180,16 +126,49 @@ def propose(history: History, charges: Charges, past: Past, shift: Shift) -> Jud
     with np.errstate(invalid="ignore"):
         watch |= crossed | shift.real.any(axis=1) | ((magnet >= 3) & ~break_in)
         stop = magnet >= 4
+    for k, cause in enumerate(CAUSES):
+        strength = found.strength[:, k]
+        if cause.key == "break_in":
+            continue
+        if cause.grave == "note":
+            watch |= strength >= STRONG
+            continue
+        watch |= strength >= PROBABLE
+        act |= strength >= STRONG
+        if cause.grave == "stop":
+            stop |= (strength >= STRONG) & past.act[:, [INDEX[m] for m in cause.limits]].any(axis=1)
     proposed = np.where(stop, STOP, np.where(act, ACT, np.where(watch, WATCH, RUN_ON)))
     nothing = ~past.limited.any(axis=1) & ~stop & ~watch
     proposed = np.where(samples.usable & ~nothing, proposed, NONE)
-    return Judgement(proposed, past, shift, crossed, magnet, break_in)
+    return Judgement(proposed, past, shift, crossed, magnet, break_in, found)
 
 
-def judge(history: History, charges: Charges, rates: StretchRates, table: LimitTable) -> Judgement:
-    """Judge every sample of a history: compare, look for shifts, propose."""
+def judge(
+    history: History, charges: Charges, rates: StretchRates, table: LimitTable, seen: Seen | None = None, causes: bool = True
+) -> Judgement:
+    """Judge every sample of a history: compare, look for shifts and for causes, propose.
+
+    ``causes`` False leaves them out, for who only wants limits and rates laid beside a judgement that is kept already.
+    """
     past = past_limits(history, charges, table)
-    return propose(history, charges, past, rate_shift(history, charges, rates, past))
+    if causes:
+        departed = departures(history, charges, rates, past)
+        found = diagnose(history, charges, past, departed, seen or nothing_seen(len(history.samples.comp)))
+    else:
+        found = nothing_found(len(history.samples.comp))
+    return propose(history, charges, past, rate_shift(history, charges, rates, past), found)
+
+
+def causes_of(judgement: Judgement, i: int, interval: str = "an interval") -> list[dict[str, Any]]:
+    """Causes of sample ``i``, best first: {key, strength, score, evidence}."""
+    found = judgement.diagnosis
+    return [
+        {
+            "key": CAUSES[k].key, "strength": STRENGTHS[int(found.strength[i, k])], "score": round(float(found.score[i, k]), 2),
+            "evidence": evidence_of(found, k, i, interval),
+        }
+        for k in found.best_first(i)
+    ]  # fmt: skip
 
 
 def _figure(key: str, value: float) -> str:
@@ -215,9 +194,10 @@ def evidence(history: History, judgement: Judgement, rates: StretchRates, i: int
     for m in np.flatnonzero(judgement.shift.real[i]):
         name = MEASURANDS[INDEX[WEAR_METALS[m]]].name
         unit = "km" if history.compartments.distance[history.samples.comp[i]] else "h"
+        digits = 4 if unit == "km" else 2
         out.append(
-            f"{name} wears at {rates.rate[i, m]:.2f} mg/{unit} since {rates.from_h[i]:,.0f} {unit}, "
-            f"usual {judgement.shift.usual[i, m]:.2f} ± {judgement.shift.spread[i, m]:.2f}"
+            f"{name} wears at {rates.rate[i, m]:.{digits}f} mg/{unit} since {rates.from_h[i]:,.0f} {unit}, "
+            f"usual {judgement.shift.usual[i, m]:.{digits}f} ± {judgement.shift.spread[i, m]:.{digits}f}"
         )
     if judgement.magnet[i] >= 3:
         word = "slivers or chips" if judgement.magnet[i] >= 4 else "thick furry build-up"

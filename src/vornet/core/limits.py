@@ -145,6 +145,15 @@ def table(rows: Sequence[FixedLimit] = FIXED_LIMITS) -> LimitTable:
     return LimitTable(watch, act, basis)
 
 
+def healthy_rows(
+    usable: np.ndarray, settled: np.ndarray, break_in: np.ndarray, signed: np.ndarray, found: np.ndarray
+) -> np.ndarray:
+    """Samples that say what is usual, shape (N,), bool. Out: held, drawn from standing oil, running in, signed Act or Stop
+    (``signed`` code, below 2 otherwise), and those whose fault the workshop confirmed (``found``). What a limit itself
+    would flag stays in, or limits would ratchet down."""
+    return usable & ~settled & ~break_in & (signed < 2) & ~found
+
+
 @dataclass(frozen=True)
 class StatLimits:
     """Limits from history: n values, provisional below 30. ``*_ci`` only for percentiles; a bound the
@@ -174,38 +183,68 @@ def order_statistic_interval(
     )
 
 
+def censored_moments(values: np.ndarray, below: np.ndarray) -> tuple[float, float]:
+    """Mean and standard deviation of a normal sample of which some values are only known to lie below their limits.
+
+    By maximum likelihood, as a left-censored (Tobit) sample: Helsel, Statistics for Censored Environmental Data, ch. 6.
+    ``values`` the measured ones, ``below`` the limits of the others.
+    """
+    from scipy import optimize, special
+
+    everything = np.concatenate([values, below])
+    scale = float(everything.std()) or 1.0
+
+    def cost(p: np.ndarray) -> float:
+        m, s = p[0], scale * math.exp(min(max(p[1], -12.0), 12.0))
+        z = (values - m) / s
+        return float(0.5 * (z**2).sum() + len(values) * math.log(s) - special.log_ndtr((below - m) / s).sum())
+
+    start = np.array([float(everything.mean()), 0.0])
+    found = optimize.minimize(cost, start, method="Nelder-Mead", options={"xatol": 1e-8, "fatol": 1e-10, "maxiter": 4000})
+    return float(found.x[0]), scale * math.exp(float(found.x[1]))
+
+
 def statistical_limits(
-    values: Sequence[float], method: Method = "normal", side: Side = "high", method_sd: float = 0.0
+    values: Sequence[float], method: Method = "normal", side: Side = "high", method_sd: float = 0.0, below: Sequence[float] = ()
 ) -> StatLimits:
     """Watch and act from a healthy history. Spread is never taken below ``method_sd``.
 
     normal and lognormal 2s/3s, robust 2k/3k with k = 1.4826·MAD, percentile 95/98 (5/2 on the low side)
-    by the median-unbiased rule. Raises InputError below 10 values or, for lognormal, at values ≤ 0.
+    by the median-unbiased rule. ``below``: limits of values only known to lie below them; they count by rank in
+    percentiles and by maximum likelihood in normal and lognormal limits; over half of them leaves percentiles only.
+    Raises InputError below 10 values or, for lognormal, at values ≤ 0.
 
     >>> statistical_limits([9, 10, 11, 10, 9, 11, 10, 10, 9, 11]).watch.__round__(3)
     11.633
     """
-    x = np.asarray(values, dtype=float)
-    n = len(x)
+    x, unseen = np.asarray(values, dtype=float), np.asarray(below, dtype=float)
+    n = len(x) + len(unseen)
     if n < FEWEST:
         raise InputError("values", f"{n} values are too few: limits need at least {FEWEST}")
     sign = 1.0 if side == "high" else -1.0
     provisional = n < PROVISIONAL_BELOW
+    if method != "percentile" and 2 * len(unseen) > n:
+        raise InputError("values", "over half lie below what the method sees: only percentiles can be told")
     if method == "percentile":
-        ordered = np.sort(x)
+        # by rank: below its limit whatever it is, so never above a measured value that exceeds the limit
+        ordered = np.sort(np.concatenate([x, unseen]))
         quantiles = (0.95, 0.98) if side == "high" else (0.05, 0.02)
         watch, act = np.quantile(ordered, quantiles, method="median_unbiased")
         ci = [order_statistic_interval(ordered, q) for q in quantiles]
         return StatLimits(float(watch), float(act), n, provisional, ci[0], ci[1])
     if method == "lognormal":
-        if np.min(x) <= 0:
+        if np.min(x, initial=1.0) <= 0 or np.min(unseen, initial=1.0) <= 0:
             raise InputError("values", "lognormal limits need values above zero")
         logs = np.log(x)
-        m, s = logs.mean(), logs.std(ddof=1)
+        m, s = censored_moments(logs, np.log(unseen)) if len(unseen) else (logs.mean(), logs.std(ddof=1))
         return StatLimits(math.exp(m + sign * 2 * s), math.exp(m + sign * 3 * s), n, provisional)
     if method == "robust":
-        centre = float(np.median(x))
-        spread = max(1.4826 * float(np.median(np.abs(x - centre))), method_sd)
+        ranked = np.concatenate([x, unseen])
+        centre = float(np.median(ranked))
+        spread = max(1.4826 * float(np.median(np.abs(ranked - centre))), method_sd)
+    elif len(unseen):
+        centre, spread = censored_moments(x, unseen)
+        spread = max(spread, method_sd)
     else:
         centre, spread = float(x.mean()), max(float(x.std(ddof=1)), method_sd)
     return StatLimits(centre + sign * 2 * spread, centre + sign * 3 * spread, n, provisional)

@@ -7,10 +7,13 @@ infinite near zero). Other methods: common practice, no source, editable.
 
 from __future__ import annotations
 
+import math
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 import numpy as np
 
+from vornet.core.errors import InputError
 from vornet.core.measurands import COUNT, INDEX
 
 #: intermediate precision (another day, another operator) over repeatability; common practice, no source
@@ -59,27 +62,53 @@ def _default_table() -> tuple[Precision, ...]:
 
 
 PRECISION: tuple[Precision, ...] = _default_table()
-_BY_KEY = {row.key: row for row in PRECISION}
-_SCALE, _POWER, _CONSTANT, _FLOOR = (np.zeros(COUNT) for _ in range(4))
-for _row in PRECISION:
-    _i = INDEX[_row.key]
-    _SCALE[_i], _POWER[_i], _CONSTANT[_i], _FLOOR[_i] = _row.scale, _row.power, _row.constant, _row.floor
 
 
-def standard_deviation(key: str, value: float) -> float:
-    """One standard deviation of a single result of ``key`` at ``value``, in the measurand's unit.
+@dataclass(frozen=True)
+class PrecisionTable:
+    """Precision rows as arrays in storage order; a history carries the one it is judged with."""
 
-    >>> round(standard_deviation("fe", 100), 3)
-    1.848
+    by_key: dict[str, Precision]
+    scale: np.ndarray
+    power: np.ndarray
+    constant: np.ndarray
+    floor: np.ndarray
+
+    def standard_deviation(self, key: str, value: float) -> float:
+        """One standard deviation of a single result of ``key`` at ``value``, in the measurand's unit.
+
+        >>> round(START.standard_deviation("fe", 100), 3)
+        1.848
+        """
+        row = self.by_key[key]
+        return max(row.floor, row.scale * abs(value) ** row.power + row.constant)
+
+    def columns_sd(self, values: np.ndarray, keys: list[str] | None = None) -> np.ndarray:
+        """Standard deviations for a block of results.
+
+        ``values``: shape (N, COUNT) in storage order, or (N, len(keys)) for the named columns. NaN stays NaN.
+        """
+        pick = slice(None) if keys is None else [INDEX[k] for k in keys]
+        return np.maximum(self.floor[pick], self.scale[pick] * np.abs(values) ** self.power[pick] + self.constant[pick])
+
+
+def arranged(rows: Iterable[Precision]) -> PrecisionTable:
+    """Rows as a table, later ones over earlier ones of the same measurand.
+
+    Raises InputError for a row that is no precision: a spread of nothing, or figures that are not finite and from 0 on.
     """
-    row = _BY_KEY[key]
-    return max(row.floor, row.scale * abs(value) ** row.power + row.constant)
+    by_key = {row.key: row for row in rows}
+    scale, power, constant, floor = (np.zeros(COUNT) for _ in range(4))
+    for key, row in by_key.items():
+        figures = (row.scale, row.power, row.constant, row.floor)
+        if key not in INDEX or not all(math.isfinite(x) and x >= 0 for x in figures) or row.power > 3:
+            raise InputError(key, "needs figures from 0 on, and a power of at most 3")
+        if row.constant == 0 and row.floor == 0 and row.scale == 0:
+            raise InputError(key, "has no spread at all: no method is exact")
+        i = INDEX[key]
+        scale[i], power[i], constant[i], floor[i] = figures
+    return PrecisionTable(by_key, scale, power, constant, floor)
 
 
-def columns_sd(values: np.ndarray, keys: list[str] | None = None) -> np.ndarray:
-    """Standard deviations for a block of results.
-
-    ``values``: shape (N, COUNT) in storage order, or (N, len(keys)) for the named columns. NaN stays NaN.
-    """
-    pick = slice(None) if keys is None else [INDEX[k] for k in keys]
-    return np.maximum(_FLOOR[pick], _SCALE[pick] * np.abs(values) ** _POWER[pick] + _CONSTANT[pick])
+#: the start values, where a fleet has none of its own
+START = arranged(PRECISION)

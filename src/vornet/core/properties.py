@@ -9,9 +9,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from vornet.core import precision
 from vornet.core.limits import DUTIES, LimitTable, Side
 from vornet.core.measurands import BY_KEY, INDEX
+from vornet.core.precision import BETWEEN_DATES, PrecisionTable
 
 
 @dataclass(frozen=True)
@@ -60,6 +60,14 @@ MOVED_BY: dict[str, tuple[str, ...]] = {
     "k": ("v100_high", "v100_low", "bn", "bn_minus_an", "an", "oxidation"),
 }
 
+_THICKNESS = ("v100_high", "v100_low", "v40_high", "v40_low")
+#: a probable or strong cause moves these, by what it does to the oil
+MOVED_BY_CAUSE: dict[str, tuple[str, ...]] = {
+    "fuel": (*_THICKNESS, "soot_pct"), "coolant": MOVED_BY["na"], "sea_water": MOVED_BY["na"],
+    "condensation": MOVED_BY["water_ppm"], "combustion": ("soot_pct", "bn", "bn_minus_an", "v100_high"),
+    "overheated_oil": ("oxidation", "nitration", "an", "bn", "bn_minus_an", *_THICKNESS), "blow_by": ("soot_pct", "nitration"),
+}  # fmt: skip
+
 
 def property_values(values: np.ndarray) -> np.ndarray:
     """(N, COUNT) measured values to (N, PROPERTY_COUNT)."""
@@ -67,14 +75,14 @@ def property_values(values: np.ndarray) -> np.ndarray:
     return np.stack(columns, axis=1)
 
 
-def property_sd(values: np.ndarray) -> np.ndarray:
+def property_sd(values: np.ndarray, precision: PrecisionTable) -> np.ndarray:
     """Standard deviation between dates of each property, (N, PROPERTY_COUNT)."""
     columns = []
     for p in PROPERTIES:
         keys = [p.measurand] + ([p.less] if p.less else [])
         sd = precision.columns_sd(values[:, [INDEX[k] for k in keys]], keys)
         columns.append(np.sqrt((sd**2).sum(axis=1)))
-    return np.stack(columns, axis=1) * precision.BETWEEN_DATES
+    return np.stack(columns, axis=1) * BETWEEN_DATES
 
 
 def property_limits(

@@ -11,9 +11,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from vornet.core import precision
 from vornet.core.history import Charges, History, new_oil
 from vornet.core.measurands import INDEX, WEAR_METALS
+from vornet.core.precision import BETWEEN_DATES
 
 
 @dataclass(frozen=True)
@@ -102,6 +102,14 @@ def _steady(
     return Coefficients(a, beta, 1 - beta)
 
 
+def without_top_ups(start: float, rise_100h: np.ndarray, from_h: np.ndarray, to_h: np.ndarray) -> np.ndarray:
+    """What the samples of one charge would have shown without top-ups (mg/kg): its start and the undiluted rises added up.
+
+    ``rise_100h`` mg/kg per 100 h of the stretches in order, NaN where one cannot be told (and from there on).
+    """
+    return start + np.cumsum(rise_100h / 100 * (to_h - from_h))
+
+
 def stretch_rates(history: History, charges: Charges) -> StretchRates:
     """Wear rate of the stretch that ends in each sample; none starts from a sample drawn after the oil had stood."""
     samples, fillings, comps = history.samples, history.fillings, history.compartments
@@ -146,7 +154,7 @@ def stretch_rates(history: History, charges: Charges) -> StretchRates:
     beta, gamma = np.where(only_total, steady.beta, c.beta), np.where(only_total, steady.gamma, c.gamma)
 
     values = samples.values[:, metals]
-    sd = precision.columns_sd(values, list(WEAR_METALS)) * precision.BETWEEN_DATES
+    sd = history.precision.columns_sd(values, list(WEAR_METALS)) * BETWEEN_DATES
     at_start = np.where((previous >= 0)[:, None], values[previous], charges.start[charge][:, metals])
     sd_start = np.where((previous >= 0)[:, None], sd[previous], charges.start_sd[charge][:, metals])
     fresh = new_oil(history.oils)[oil][:, metals]

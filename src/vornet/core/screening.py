@@ -1,46 +1,86 @@
 """Can this result be true? Checks that hold a sample before it moves anything.
 
-Each check has a name, a sentence with its evidence, and leaves the sample as it was. A person
-releases or rejects what is held.
+Each check has a name (``checks``), a sentence with its evidence, facts for its remedy, and leaves the sample as it
+was. A person releases, corrects or rejects what is held.
 """
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
+from typing import Any
 
 import numpy as np
 
-from vornet.core import precision
-from vornet.core.history import Charges, History
+from vornet.core import swaps
+from vornet.core.errors import InputError
+from vornet.core.expected import (
+    ADDITIVES,
+    AT,
+    COLUMNS,
+    WEAR,
+    Expectation,
+    Usual,
+    at_places,
+    misfit,
+    usual,
+)
+from vornet.core.history import Charges, History, cut
+from vornet.core.identity import identify
 from vornet.core.limits import DUTIES
-from vornet.core.measurands import INDEX
+from vornet.core.measurands import INDEX, MEASURANDS
+from vornet.core.precision import BETWEEN_DATES, PrecisionTable
+from vornet.core.viscosity import viscosity_index
 
 #: a meter cannot gain more than this a day
 MOST_PER_DAY_H, MOST_PER_DAY_KM = 24.0, 2000.0
 #: how far a sample's meter may stray from readings of the same day; common practice, no source
 METER_SLACK_H, METER_SLACK_KM = 12.0, 400.0
+#: a unit may run this many times its usual for a while; common practice, no source
+MOST_OF_USUAL = 4.0
+#: viscosity index of an engine oil lies within
+INDEX_RANGE = (50.0, 250.0)
+#: standard deviations: a slip of unit is off by more, and fits within the second once put right
+SLIP_SD, SLIP_FITS_SD = 8.0, 3.5
+#: additives: farther than this from the oil that should be in there, root mean square and largest, in sd
+IDENTITY_SD, IDENTITY_LARGEST_SD = 2.5, 5.0
+#: another oil explains the sample when it makes up at least this share and halves the misfit
+OTHER_OIL_SHARE = 0.03
+MIXTURE_FITS_SD = 6.0
+#: what service takes away of an additive without its being another oil; common practice, no source
+DEPLETION = {"b": 0.5, "p": 0.15, "zn": 0.15, "mo": 0.15, "ca": 0.10, "mg": 0.10, "s": 0.15, "ba": 0.1}
+#: dirt that a bottle brings: standard deviations and mg/kg above what was to be expected
+DIRTY_SD, DIRTY_PPM = 6.0, {"si": 10.0, "al": 5.0, "na": 8.0}
+#: a wear metal that falls inside a charge by more than this, in sd, in at least two metals
+FALL_SD, FALL_FEWEST = 3.0, 2
+#: a charge that lost more than this share of its oil was drained rather than topped up
+DRAIN_SHARE = 0.45
 
 
 @dataclass(frozen=True)
 class Finding:
-    """A reason to hold sample number ``sample`` (index into the history's samples)."""
+    """A reason to hold sample number ``sample`` (index into the history's samples); ``facts`` for its remedy, where
+    sample numbers are indices too."""
 
     sample: int
     reason: str
     detail: str
+    facts: dict[str, Any] = field(default_factory=dict, compare=False)
 
 
 @dataclass(frozen=True)
 class MeterPoints:
-    """Trusted running totals, one row a reading, sorted by compartment, then day. Shape (P,)."""
+    """Trusted running totals, one row a reading, sorted by compartment, then day. Shape (P,). ``per_day`` usual use of
+    each compartment's meter, shape (C,), NaN unknown."""
 
     comp: np.ndarray
     day: np.ndarray
     total: np.ndarray
+    per_day: np.ndarray | None = None
 
 
 def _meter(history: History, points: MeterPoints) -> list[Finding]:
-    """Meter behind the reading before it, ahead of the one after it, or faster than the clock."""
+    """Meter behind the reading before it, ahead of the one after it, faster than the clock or far beyond usual use."""
     samples = history.samples
     if not len(points.comp) or not len(samples.comp):
         return []
@@ -57,34 +97,35 @@ def _meter(history: History, points: MeterPoints) -> list[Finding]:
     most = np.where(distance, MOST_PER_DAY_KM, MOST_PER_DAY_H)
     total, prior, later = samples.total, points.total[at_before], points.total[at_after]
     days = samples.day - points.day[at_before] + 1
+    usual_a_day = np.full(len(total), np.nan) if points.per_day is None else points.per_day[samples.comp]
     with np.errstate(invalid="ignore"):
         back = has_before & (total < prior - slack)
         ahead = has_after & ~back & (total > later + slack)
         jump = has_before & ~has_after & ~back & (total > prior + most * days + slack)
+        beyond = has_before & ~has_after & ~back & ~jump & (usual_a_day > 0)
+        beyond &= total > prior + MOST_OF_USUAL * usual_a_day * (days + 3) + 3 * slack
     out = []
-    for i in np.flatnonzero(back | ahead | jump):
+    for i in np.flatnonzero(back | ahead | jump | beyond):
         unit = "km" if distance[i] else "h"
+        gain = total[i] - prior[i]
         if back[i]:
             why = f"the meter goes back: {total[i]:,.0f} {unit} after a reading of {prior[i]:,.0f} {unit}"
             out.append(Finding(int(i), "meter_back", why))
         elif ahead[i]:
             why = f"the meter is ahead of a later reading: {total[i]:,.0f} {unit}, then {later[i]:,.0f} {unit}"
             out.append(Finding(int(i), "meter_ahead", why))
-        else:
-            gain = total[i] - prior[i]
+        elif jump[i]:
             why = f"the meter jumps: {gain:,.0f} {unit} more in {days[i] - 1:.0f} days"
             out.append(Finding(int(i), "meter_jump", why))
+        else:
+            why = f"the meter gained {gain:,.0f} {unit} in {days[i] - 1:.0f} days; usual is {usual_a_day[i]:,.1f} {unit} a day"
+            out.append(Finding(int(i), "meter_beyond_use", why))
     return out
 
 
-def screen(history: History, charges: Charges, points: MeterPoints) -> list[Finding]:
-    """Every reason to hold, for every sample of the history."""
-    samples = history.samples
-    if not len(samples.comp):
-        return []
-    out = _meter(history, points)
-    values, bad_meter = samples.values, {f.sample for f in out}
-
+def _hours(history: History, charges: Charges, bad_meter: set[int]) -> list[Finding]:
+    """Oil older than its fill, or a sample before it."""
+    samples, out = history.samples, []
     given, known = samples.oil_hours, charges.oil_hours
     slack = np.maximum(np.where(history.compartments.distance[samples.comp], 500.0, 25.0), 0.1 * np.nan_to_num(known))
     with np.errstate(invalid="ignore"):
@@ -97,21 +138,332 @@ def screen(history: History, charges: Charges, points: MeterPoints) -> list[Find
     for i in np.flatnonzero(early & ~too_old):
         if i not in bad_meter:
             out.append(Finding(int(i), "sample_before_fill", "the meter lies before the fill of this charge"))
+    return out
 
+
+def _physics(history: History, charges: Charges) -> list[Finding]:
+    """What no oil can do: thinner cold than hot, an index out of range, more base than new, less than nothing."""
+    samples, out = history.samples, []
+    values = samples.values
     v40, v100 = values[:, INDEX["v40"]], values[:, INDEX["v100"]]
-    with np.errstate(invalid="ignore"):
-        for i in np.flatnonzero(v40 <= v100):
-            why = f"viscosity {v40[i]:g} mm²/s at 40 °C is not above {v100[i]:g} mm²/s at 100 °C"
-            out.append(Finding(int(i), "viscosity_order", why))
+    engine = np.array([d.endswith("engine") for d in DUTIES])[history.compartments.duty[samples.comp]]
+    with np.errstate(invalid="ignore", divide="ignore"):
+        wrong_way = v40 <= v100
+        odd = engine & ~wrong_way & (v100 >= 2) & ((v40 / v100 < 5) | (v40 / v100 > 10))
         fresh = history.oils.new[charges.oil[charges.charge_of]][:, INDEX["bn"]]
         bn = values[:, INDEX["bn"]]
-        sd = precision.columns_sd(fresh[:, None], ["bn"])[:, 0] * precision.BETWEEN_DATES
-        engine = np.array([d.endswith("engine") for d in DUTIES])[history.compartments.duty[samples.comp]]
+        sd = history.precision.columns_sd(fresh[:, None], ["bn"])[:, 0] * BETWEEN_DATES
         above = engine & (bn > np.maximum(fresh + 3.5 * sd, fresh * 1.15))
-        for i in np.flatnonzero(above):
-            why = f"base number {bn[i]:.2f} is above the new oil's {fresh[i]:.2f} mg KOH/g"
-            out.append(Finding(int(i), "bn_above_new", why))
-        negative = np.flatnonzero((values < 0).any(axis=1))
-    for i in negative:
+        negative = (values < 0).any(axis=1)
+    for i in np.flatnonzero(wrong_way):
+        why = f"viscosity {v40[i]:g} mm²/s at 40 °C is not above {v100[i]:g} mm²/s at 100 °C"
+        out.append(Finding(int(i), "viscosity_order", why))
+    for i in np.flatnonzero(odd):
+        try:
+            index = viscosity_index(float(v40[i]), float(v100[i]))
+        except InputError:
+            continue
+        if not INDEX_RANGE[0] <= index <= INDEX_RANGE[1]:
+            why = (
+                f"viscosities {v40[i]:g} and {v100[i]:g} mm²/s make an index of {index:.0f}; "
+                f"engine oils lie between {INDEX_RANGE[0]:.0f} and {INDEX_RANGE[1]:.0f}"
+            )
+            out.append(Finding(int(i), "viscosity_index", why))
+    for i in np.flatnonzero(above):
+        why = f"base number {bn[i]:.2f} is above the new oil's {fresh[i]:.2f} mg KOH/g"
+        out.append(Finding(int(i), "bn_above_new", why))
+    for i in np.flatnonzero(negative):
         out.append(Finding(int(i), "negative_value", "a measured value is below zero"))
     return out
+
+
+_SLIP_KEYS = (*(k for k in ADDITIVES if k != "mo"), "v40", "v100", "bn", "an", "oxidation", "nitration", "sulfation", "water_ppm", *WEAR)
+_OFTEN = {"%": 1e4, "g/kg": 1e3, "A/0.1 mm": 1e2}
+
+
+def _slips(values: np.ndarray, expectation: Expectation, precision: PrecisionTable) -> dict[int, list[tuple[str, int]]]:
+    """Values that are off by a power of ten and fit once put right: sample → (key, power) of what to multiply with."""
+    found: dict[int, list[tuple[str, int]]] = {}
+    total = expectation.total_sd
+    for key in _SLIP_KEYS:
+        k = AT[key]
+        x, mean, sd = values[:, k], expectation.mean[:, k], total[:, k]
+        with np.errstate(invalid="ignore", divide="ignore"):
+            # below one the lab's own digits hide it; a metal must be past what wear could make it
+            off = np.abs(x - mean) / sd
+            ratio = mean / x
+            power = np.round(np.log10(ratio))
+            put_right = np.abs(x * 10.0**power - mean) / np.maximum(sd, 0.1 * mean)
+            slip = (np.abs(power) >= 1) & (np.abs(power) <= 4) & (x > 0) & (put_right < SLIP_FITS_SD)
+            large = (off > SLIP_SD) | ((power >= 1) & (mean > 5 * sd / 2) & (x < mean / 8))
+            if key == "water_ppm":  # dry oil is dry; only water given in per cent is plain
+                slip &= (power >= 3) & (x < 1)
+            elif key in ADDITIVES:
+                slip &= mean >= 50
+            elif key in ("v40", "v100"):  # well known, so a slip of the point leaves the figure itself
+                slip &= np.abs(x * 10.0**power - mean) < 0.06 * mean
+            slip &= large & (mean > 4 * precision.columns_sd(mean[:, None], [key])[:, 0])
+            if key in WEAR:  # a bearing can shed ten times as much; only a slip that is exact, or up by a hundred
+                slip &= (power <= -2) & (put_right < 2)
+        for i in np.flatnonzero(slip):
+            found.setdefault(int(i), []).append((key, int(power[i])))
+    return found
+
+
+def _slip_finding(i: int, slips: Sequence[tuple[str, int]], values: np.ndarray, expectation: Expectation) -> Finding:
+    parts = []
+    for key, power in slips:
+        m = MEASURANDS[INDEX[key]]
+        k = AT[key]
+        x, right = values[i, k], values[i, k] * 10.0**power
+        named = next((u for u, f in _OFTEN.items() if f == 10.0**power), None)
+        guess = f"in {named}?" if named and (m.unit == "mg/kg") == (named != "A/0.1 mm") else f"off by {10.0 ** -power:g}?"
+        usual_is = f"{expectation.mean[i, k]:,.{m.decimals}f} usual"
+        parts.append(f"{m.name.lower()} {x:g} {guess} {right:,.{m.decimals}f} {m.unit} would fit, {usual_is}")
+    return Finding(i, "unit_slip", "; ".join(parts), {"factors": {key: 10.0**power for key, power in slips}})
+
+
+def _misfit_of_oil(
+    values: np.ndarray, known: Usual, charges: Charges, expectation: Expectation, precision: PrecisionTable
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Root mean square and largest misfit of the additives against the charge's start, and which were compared (N, 8)."""
+    columns = [AT[k] for k in ADDITIVES]
+    x, start = values[:, columns], known.start[charges.charge_of][:, columns]
+    spread = known.start_sd[charges.charge_of][:, columns]
+    expected = expectation.mean[:, columns]
+    with np.errstate(invalid="ignore"):
+        sd = np.hypot(BETWEEN_DATES * precision.columns_sd(start, list(ADDITIVES)), spread)
+        lowest = np.minimum(start, expected) * (1 - np.array([DEPLETION[k] for k in ADDITIVES]) * (start > 20))
+        highest = np.maximum(start, expected)
+        z = np.where(x < lowest, (x - lowest) / sd, np.where(x > highest, (x - highest) / sd, 0.0))
+        excess = (values - expectation.mean) / expectation.total_sd
+        salt = np.fmax(excess[:, AT["na"]], excess[:, AT["k"]]) > 4
+        rise = values - expectation.mean
+        salt &= np.fmax(rise[:, AT["na"]], rise[:, AT["k"]]) > 8
+    compared = ~np.isnan(x) & ~np.isnan(lowest)
+    # boron comes with coolant, magnesium with sea water: what a salt explains is no evidence of another oil
+    for key in ("b", "mg"):
+        compared[:, ADDITIVES.index(key)] &= ~salt
+    with np.errstate(invalid="ignore"):  # brass sheds zinc
+        brass = rise[:, AT["cu"]] > 25
+    compared[:, ADDITIVES.index("zn")] &= ~(brass & (x[:, ADDITIVES.index("zn")] > highest[:, ADDITIVES.index("zn")]))
+    z = np.where(compared, z, 0.0)
+    n = compared.sum(axis=1)
+    return np.sqrt((z**2).sum(axis=1) / np.maximum(n, 1)), np.abs(z).max(axis=1, initial=0.0), compared
+
+
+def _identity(
+    i: int, history: History, charges: Charges, known: Usual, values: np.ndarray, compared: np.ndarray, names: Sequence[str]
+) -> Finding | None:
+    """Which oils explain sample ``i``'s additives; None when the oil that should be in there does."""
+    keys = [k for j, k in enumerate(ADDITIVES) if compared[i, j]]
+    if len(keys) < 2:
+        return None
+    declared = int(charges.oil[charges.charge_of[i]])
+    start = known.start[charges.charge_of[i]]
+    oils = [("what should be in there", {k: float(start[AT[k]]) for k in keys})]
+    for o in range(len(names)):
+        new = history.oils.new[o]
+        given = {k: float(new[INDEX[k]]) for k in keys}
+        if o != declared and not any(np.isnan(v) for v in given.values()):
+            oils.append((names[o], given))
+    sample = {k: float(values[i, AT[k]]) for k in keys}
+    fit = identify(sample, oils, precision=history.precision)
+    own = next((s for n, s in fit.shares if n == oils[0][0]), 0.0)
+    alone = identify(sample, oils[:1], precision=history.precision).residual
+    others = [(n, s) for n, s in fit.shares if n != oils[0][0] and s >= OTHER_OIL_SHARE]
+    worst = sorted(keys, key=lambda k: -abs(sample[k] - start[AT[k]]) / history.precision.standard_deviation(k, float(start[AT[k]])))[:3]
+    figures = ", ".join(f"{MEASURANDS[INDEX[k]].name.lower()} {sample[k]:,.0f} for {start[AT[k]]:,.0f}" for k in worst)
+    oil = names[declared] if 0 <= declared < len(names) else "the oil on record"
+    if others and fit.residual < min(0.6 * alone, MIXTURE_FITS_SD):
+        words = " + ".join([f"{own:.0%} {oil}", *(f"{s:.0%} {n}" for n, s in others)] if own > 0.005 else [f"{s:.0%} {n}" for n, s in others])
+        return Finding(i, "wrong_oil", f"fits {words}: {figures} mg/kg", {"shares": {oil: own, **dict(others)}, "residual": fit.residual})
+    runner = f"; nearest other is {fit.runner_up[0]}" if fit.runner_up else ""
+    return Finding(i, "wrong_oil", f"the additives do not fit {oil} nor any mixture of known oils: {figures} mg/kg{runner}",
+                   {"shares": {}, "residual": fit.residual})  # fmt: skip
+
+
+def _dirty(history: History, values: np.ndarray, expectation: Expectation, usable: np.ndarray) -> list[Finding]:
+    """Silicon, aluminium or sodium high once, with nothing else that would come with it and no wear to follow."""
+    samples, out = history.samples, []
+    z = (values - expectation.mean) / expectation.total_sd
+    rise = values - expectation.mean
+    n = len(values)
+
+    def high(key: str, sd: float) -> np.ndarray:
+        with np.errstate(invalid="ignore"):
+            return np.nan_to_num(z[:, AT[key]], nan=0.0) > sd
+
+    hit = {}
+    for key, least in DIRTY_PPM.items():
+        with np.errstate(invalid="ignore"):
+            hit[key] = high(key, DIRTY_SD) & (rise[:, AT[key]] >= least)
+    gas = np.array([d.startswith("gas") for d in DUTIES])[history.compartments.duty[samples.comp]]
+    any_hit = hit["na"] | hit["al"] | (hit["si"] & ~(gas & ~high("al", 3)))
+    wear = high("fe", 4) | high("cr", 4) | (high("fe", 2.5) & high("cr", 2))
+    with np.errstate(invalid="ignore"):
+        company = high("b", 4) | (rise[:, AT["k"]] > 0.2 * np.maximum(rise[:, AT["na"]], 0) + 3)
+        wet = high("water_ppm", 3) | (rise[:, AT["water_ppm"]] > 300)
+        sea = rise[:, AT["mg"]] > np.maximum(rise[:, AT["na"]], 0) / 20 + 3 * expectation.total_sd[:, AT["mg"]]
+    salt_story = hit["na"] & (company | wet | sea)
+    alone_al = hit["al"] & ~hit["si"]  # aluminium without silicon is a piston, not dust
+    raised = high("si", 3) | high("na", 3)
+    previous, following = np.full(n, -1), np.full(n, -1)
+    chain = np.flatnonzero(usable)
+    same = samples.comp[chain[1:]] == samples.comp[chain[:-1]] if len(chain) > 1 else np.zeros(0, dtype=bool)
+    previous[chain[1:][same]] = chain[:-1][same]
+    following[chain[:-1][same]] = chain[1:][same]
+    once = ~((previous >= 0) & raised[np.maximum(previous, 0)]) & ~((following >= 0) & raised[np.maximum(following, 0)])
+    for i in np.flatnonzero(any_hit & ~wear & ~salt_story & ~alone_al & once & usable):
+        keys = [k for k in ("si", "al", "na") if hit[k][i]]
+        figures = ", ".join(
+            f"{MEASURANDS[INDEX[k]].name.lower()} {values[i, AT[k]]:,.0f} where {expectation.mean[i, AT[k]]:,.0f} was to be expected"
+            for k in keys
+        )
+        rest = "no iron or chromium came with it" + ("" if following[i] < 0 else ", and the next sample is clean")
+        out.append(Finding(int(i), "dirty_bottle", f"{figures}; {rest}", {"keys": keys}))
+    return out
+
+
+def _falls(history: History, charges: Charges, usable: np.ndarray) -> list[Finding]:
+    """Wear metals that fall inside a charge by more than recorded oil and the method's precision allow."""
+    samples, fillings, out = history.samples, history.fillings, []
+    chain = np.flatnonzero(usable & ~np.isnan(charges.oil_hours))
+    if len(chain) < 2:
+        return []
+    a, b = chain[:-1], chain[1:]
+    together = (charges.charge_of[a] == charges.charge_of[b]) & (charges.oil_hours[b] >= charges.oil_hours[a])
+    a, b = a[together], b[together]
+    if not len(a):
+        return []
+    columns = [INDEX[k] for k in WEAR if k != "ni"]
+    keys = [k for k in WEAR if k != "ni"]
+    system = history.compartments.system_l[samples.comp[a]]
+    thinned = np.ones(len(a))
+    order = np.argsort(charges.charge_of_filling, kind="stable")
+    of = charges.charge_of_filling[order]
+    first, last = np.searchsorted(of, charges.charge_of[a]), np.searchsorted(of, charges.charge_of[a], "right")
+    for p in np.flatnonzero(last > first):
+        mine = order[first[p] : last[p]]
+        at = charges.filling_hours[mine]
+        between = mine[(at >= charges.oil_hours[a[p]] - 1e-9) & (at <= charges.oil_hours[b[p]])]
+        thinned[p] = np.prod(1 - np.clip(np.fmax(fillings.in_l[between], fillings.out_l[between]) / system[p], 0, 0.9))
+    before, after = samples.values[a][:, columns], samples.values[b][:, columns]
+    should = before * thinned[:, None]
+    sd = BETWEEN_DATES * np.hypot(history.precision.columns_sd(before, keys), history.precision.columns_sd(after, keys))
+    with np.errstate(invalid="ignore", divide="ignore"):
+        fall = (should - after) / sd
+        fell = (fall > FALL_SD) & (should > 5)
+        stayed = np.where(fell, after / should, np.nan)
+    for p in np.flatnonzero(fell.sum(axis=1) >= FALL_FEWEST):
+        kept = float(np.nanmedian(stayed[p]))
+        i = int(b[p])
+        names = ", ".join(
+            f"{MEASURANDS[columns[j]].name.lower()} {before[p, j]:,.0f} to {after[p, j]:,.0f}" for j in np.flatnonzero(fell[p])[:3]
+        )
+        litres = float(system[p] * (1 - kept)) if np.isfinite(system[p]) else None
+        facts: dict[str, Any] = {"share": 1 - kept, "litres": litres, "after": int(a[p])}
+        if 1 - kept >= DRAIN_SHARE:
+            why = f"fell inside one charge: {names}; {1 - kept:.0%} of the oil is new, which no top-up on record explains"
+            out.append(Finding(i, "unrecorded_drain", why, facts))
+        elif 1 - kept >= 0.08:
+            amount = "" if litres is None else f", about {litres:.1f} L"
+            why = f"fell inside one charge: {names}; at least {1 - kept:.0%} new oil{amount} that nobody recorded"
+            out.append(Finding(i, "unrecorded_top_up", why, facts))
+    return out
+
+
+def _believe(
+    history: History, charges: Charges, group: np.ndarray, bad_meter: set[int], names: Sequence[str]
+) -> list[Finding]:
+    """The checks that need to know what is usual: units, swaps, identity, falls, dirt; the first that explains wins."""
+    samples = history.samples
+    values = samples.values[:, COLUMNS]
+    censored = (samples.below | samples.above) != 0
+    if censored.any():  # a censored value is not what the oil holds
+        bits = np.array([1 << int(c) for c in COLUMNS], dtype=np.int64)
+        values = np.where((samples.below | samples.above)[:, None] & bits != 0, np.nan, values)
+    known = usual(history, charges)
+    expectation = at_places(history, known, charges.charge_of, samples.comp, charges.oil_hours)
+    placed = ~np.isnan(charges.oil_hours)
+    for i in bad_meter:
+        placed[i] = False
+    out: list[Finding] = []
+    explained: set[int] = set()
+
+    slips = _slips(values, expectation, history.precision)
+    corrected = values.copy()
+    for i, found in slips.items():
+        for key, power in found:
+            corrected[i, AT[key]] *= 10.0**power
+    square, largest, compared = _misfit_of_oil(corrected, known, charges, expectation, history.precision)
+    strange = (square > IDENTITY_SD) & (largest > IDENTITY_LARGEST_SD)
+    slips = {i: found for i, found in slips.items() if not strange[i]}  # another oil is not another unit
+    corrected[strange] = values[strange]
+    distance, number, _ = misfit(corrected, expectation)
+    suspect = ((swaps.chance(distance, number) < swaps.SUSPECT) | strange) & placed
+    right = replace(history, samples=replace(samples, values=_with(samples.values, corrected)))
+    for swap in swaps.swapped(right, charges, known, group, placed, suspect):
+        for one, other in ((swap.first, swap.second), (swap.second, swap.first)):
+            more = "over a million" if swap.log_ratio > 13.8 else f"{np.exp(swap.log_ratio):,.0f}"
+            tried = f"{swap.pairs} pair{'s' * (swap.pairs != 1)} tried"
+            why = f"its values fit {{other}} and the other's fit here: {more} times likelier swapped, {tried}"
+            out.append(Finding(one, "swapped_bottle", why, {"other": other, "log_ratio": swap.log_ratio, "pairs": swap.pairs}))
+            explained.add(one)
+    for i, found in slips.items():
+        if i not in explained:
+            out.append(_slip_finding(i, found, values, expectation))
+    for at in np.flatnonzero(strange).tolist():
+        if at not in explained:
+            finding = _identity(at, history, charges, known, corrected, compared, names)
+            if finding is not None:
+                out.append(finding)
+                explained.add(at)
+    usable = samples.usable & placed
+    for i in explained:
+        usable[i] = False
+    falls = _falls(right, charges, usable)
+    out += falls
+    for finding in falls:
+        usable[finding.sample] = False
+    out += _dirty(history, corrected, expectation, usable)
+    return out
+
+
+def _with(values: np.ndarray, columns: np.ndarray) -> np.ndarray:
+    out = values.copy()
+    block = out[:, COLUMNS]
+    out[:, COLUMNS] = np.where(np.isnan(columns), block, columns)
+    return out
+
+
+def screen(
+    history: History, charges: Charges, points: MeterPoints, group: np.ndarray | None = None, oils: Sequence[str] | None = None
+) -> list[Finding]:
+    """Every reason to hold, for every sample of the history.
+
+    ``group`` (N,): samples that travelled together (a parcel, or a unit's day), below zero alone; ``oils`` their names.
+    What is held in the first pass no longer sets the start of the next charge in the second.
+    """
+    samples = history.samples
+    if not len(samples.comp):
+        return []
+    group = np.full(len(samples.comp), -1) if group is None else group
+    names = [f"oil {i}" for i in range(len(history.oils.new))] if oils is None else oils
+    first = _meter(history, points)
+    bad_meter = {f.sample for f in first}
+    first += _hours(history, charges, bad_meter)
+    sure = first + _physics(history, charges)
+    believed = _believe(history, charges, group, bad_meter, names)
+    if believed:
+        usable = samples.usable.copy()
+        usable[[f.sample for f in believed]] = False
+        again = replace(history, samples=replace(samples, usable=usable))
+        recut = cut(again)
+        believed = _believe(replace(history, samples=replace(samples, usable=samples.usable)), recut, group, bad_meter, names)
+    told = {f.sample for f in believed if f.reason in ("swapped_bottle", "wrong_oil", "unit_slip")}
+    return [f for f in sure if not (f.sample in told and f.reason in _FOLLOWS)] + believed
+
+
+#: what a swap, another oil or another unit explains as well
+_FOLLOWS = ("bn_above_new", "viscosity_index", "viscosity_order")

@@ -4,18 +4,20 @@ from __future__ import annotations
 
 import json
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date
 from typing import Any
 
 import numpy as np
 
-from vornet.core import job, precision, trend
+from vornet.core import due as due_rules
+from vornet.core import job, trend
 from vornet.core.errors import InputError
 from vornet.core.history import Charges
 from vornet.core.judge import NONE, VERDICTS, Judgement, judge
 from vornet.core.limits import FEWEST
 from vornet.core.measurands import BY_KEY, INDEX, MEASURANDS, WEAR_METALS
+from vornet.core.precision import BETWEEN_DATES
 from vornet.core.rates import StretchRates, stretch_rates
 from vornet.flows import evaluate, fleets
 from vornet.store.database import Connection, query
@@ -39,6 +41,7 @@ class Facts:
     intervals: list[dict[str, Any]]
     drains: list[dict[str, Any]]
     sisters: list[dict[str, Any]]
+    events: list[dict[str, Any]]
 
     @property
     def unit(self) -> str:
@@ -53,7 +56,7 @@ def load(connection: Connection, compartment_id: int, today: date) -> Facts | No
         return None
     loaded, charges = evaluate.drop_held(connection, evaluate.load(connection, today, [compartment_id]))
     rates = stretch_rates(loaded.history, charges)
-    judgement = judge(loaded.history, charges, rates, loaded.limits)
+    judgement = judge(loaded.history, charges, rates, loaded.limits, loaded.seen, causes=False)
     return Facts(
         row, loaded, charges, rates, judgement,
         {r["sample_id"]: r for r in connection.execute(query("board.sample_facts"), mine).fetchall()},
@@ -61,7 +64,40 @@ def load(connection: Connection, compartment_id: int, today: date) -> Facts | No
         connection.execute(query("register.intervals_of"), mine).fetchall(),
         connection.execute(query("board.drains_of"), mine).fetchall(),
         connection.execute(query("board.sisters"), {"unit_id": row["unit_id"]}).fetchall(),
+        _events(connection, compartment_id, loaded, charges),
     )  # fmt: skip
+
+
+def _events(connection: Connection, compartment_id: int, loaded: evaluate.Loaded, charges: Charges) -> list[dict[str, Any]]:
+    """What was done and found, with ``total`` the place along the meter: as noted, else read off samples and drains."""
+    rows = connection.execute(query("board.events_of"), {"compartment_id": compartment_id}).fetchall()
+    if not rows:
+        return []
+    samples = loaded.history.samples
+    known = ~np.isnan(samples.total)
+    day = np.concatenate([samples.day[known], charges.fill_day[~np.isnan(charges.fill)]])
+    total = np.concatenate([samples.total[known], charges.fill[~np.isnan(charges.fill)]])
+    order = np.argsort(day)
+    changes = loaded.changes.get(int(loaded.register[0]["meter_id"]), [])
+    out = []
+    for r in rows:
+        on = r["on_day"].toordinal()
+        if r["meter"] is not None:
+            at = due_rules.running_total(r["meter"], on, changes)
+        elif len(day):
+            at = float(np.interp(on, day[order], total[order]))
+        else:
+            continue
+        out.append({**r, "total": at})
+    return out
+
+
+def with_family(connection: Connection, facts: Facts, today: date) -> tuple[Facts, int]:
+    """The same with every compartment of its family loaded beside it, and which row of them is its own."""
+    rows = connection.execute(query("history.family_mates"), {"compartments": [facts.row["compartment_id"]]}).fetchall()
+    loaded, charges = evaluate.drop_held(connection, evaluate.load(connection, today, [r["compartment_id"] for r in rows]))
+    own = int(np.flatnonzero(loaded.compartment_ids == facts.row["compartment_id"])[0])
+    return replace(facts, loaded=loaded, charges=charges), own
 
 
 def panels_asked(facts: Facts, asked: list[str]) -> list[str]:
@@ -106,16 +142,29 @@ def forecast(facts: Facts, key: str) -> Forecast | None:
     if len(slopes) < 2:
         return None
     n = len(slopes)
-    sd = float(precision.columns_sd(np.array([[np.median(x[ok])]]), [key])[0, 0]) * precision.BETWEEN_DATES
+    sd = facts.loaded.history.precision.standard_deviation(key, float(np.median(x[ok]))) * BETWEEN_DATES
     spread = float(slopes.std(ddof=1)) * math.sqrt(1 + 1 / n)
     return Forecast(float(slopes.mean()), spread, sd, float(special.stdtrit(n - 1, 0.95)), n)
 
 
 def sample_word(facts: Facts, i: int) -> str:
-    """The proposed verdict of sample ``i`` as a word: run_on, watch, act, stop, none or held."""
+    """The verdict of sample ``i`` as a word, signed or else proposed: run_on, watch, act, stop, none or held."""
     if not facts.loaded.history.samples.usable[i]:
         return "held"
-    return VERDICTS.get(int(facts.judgement.proposed[i]), "none")
+    known = facts.samples.get(int(facts.loaded.sample_ids[i]), {})
+    if known.get("signed") is not None:
+        return VERDICTS[known["signed"]]
+    return proposed_word(facts, i)
+
+
+def proposed_word(facts: Facts, i: int) -> str:
+    """What was proposed for sample ``i``, as evaluated with its family; worked here alone only if it never was."""
+    proposed = facts.samples.get(int(facts.loaded.sample_ids[i]), {}).get("proposed")
+    return VERDICTS.get(int(facts.judgement.proposed[i]) if proposed is None else proposed, "none")
+
+
+def is_signed(facts: Facts, i: int) -> bool:
+    return facts.samples.get(int(facts.loaded.sample_ids[i]), {}).get("signed") is not None
 
 
 def sample_detail(facts: Facts, sample_id: int) -> dict[str, Any] | None:
@@ -138,6 +187,7 @@ def sample_detail(facts: Facts, sample_id: int) -> dict[str, Any] | None:
             "sign": "<" if (samples.below[i] >> m) & 1 else ">" if (samples.above[i] >> m) & 1 else "",
             "watch": _limits(past.limits, 0, i, m), "act": _limits(past.limits, 1, i, m),
             "base": base if base and base["n"] >= FEWEST else None,
+            "far": (float(value) - base["mean"]) / base["sd"] if base and base["n"] >= FEWEST and base["sd"] else None,
         })  # fmt: skip
     rates = []
     for k, key in enumerate(WEAR_METALS):
@@ -149,7 +199,8 @@ def sample_detail(facts: Facts, sample_id: int) -> dict[str, Any] | None:
                 "real": bool(facts.judgement.shift.real[i, k]),
             })  # fmt: skip
     return {
-        "sample_id": sample_id, "known": known, "word": sample_word(facts, i), "on": date.fromordinal(int(samples.day[i])),
+        "sample_id": sample_id, "known": known, "word": sample_word(facts, i), "proposed": proposed_word(facts, i),
+        "signed": is_signed(facts, i), "at": i, "on": date.fromordinal(int(samples.day[i])),
         "meter": float(samples.total[i]), "oil_hours": float(facts.charges.oil_hours[i]),
         "charge": int(facts.charges.number[facts.charges.charge_of[i]]), "rows": rows, "rates": rates,
         "from_h": float(facts.rates.from_h[i]), "to_h": float(facts.rates.to_h[i]),
@@ -252,7 +303,7 @@ def _marker(facts: Facts, at: int, old: int, new: int) -> tuple[float, float, st
         x = samples.values[since[-1], m]
         if math.isnan(before) or math.isnan(after) or math.isnan(x):
             continue
-        sd = float(precision.columns_sd(np.array([[max(before, after)]]), [key])[0, 0])
+        sd = facts.loaded.history.precision.standard_deviation(key, max(before, after))
         found = job.marker_share(float(before), float(x), float(after), sd)
         if found and (best is None or found[1] < best[1]):
             best = (*found, key)

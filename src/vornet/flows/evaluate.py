@@ -15,8 +15,11 @@ from typing import Any
 import numpy as np
 
 from vornet.core import due as due_rules
+from vornet.core.causes import CAUSES
 from vornet.core.decide import Decision, Policy, Terms, decide
+from vornet.core.diagnose import REPAIR_DAYS, Seen
 from vornet.core.history import (
+    DRAIN_MATCH_DAYS,
     Charges,
     Compartments,
     Drains,
@@ -29,16 +32,19 @@ from vornet.core.history import (
     has_stood,
     hours_on_charge,
 )  # fmt: skip
-from vornet.core.judge import NONE, RUN_ON, Judgement, evidence, judge
-from vornet.core.limits import DUTIES, FixedLimit, LimitTable, duty_of, table
+from vornet.core.judge import NONE, RUN_ON, Judgement, causes_of, evidence, judge
+from vornet.core.limits import DUTIES, FixedLimit, LimitTable, duty_of, healthy_rows, table
 from vornet.core.measurands import COUNT, KEYS
+from vornet.core.precision import PRECISION, Precision, arranged
 from vornet.core.rates import StretchRates, stretch_rates
-from vornet.core.screening import MeterPoints, screen
+from vornet.core.screening import Finding, MeterPoints, screen
 from vornet.flows import fleets, learned, register, results, service
 from vornet.store import bulk
 from vornet.store.database import Connection, Database, query
 
 Progress = Callable[[str], None]
+#: how long before a finding a call was about it, days; common practice, no source
+CONFIRMED_DAYS = 183
 
 
 @dataclass(frozen=True)
@@ -62,6 +68,7 @@ class Loaded:
     limits: LimitTable
     limit_set_id: int
     policy: Policy
+    seen: Seen
 
 
 @dataclass(frozen=True)
@@ -74,12 +81,23 @@ class Worked:
     judgement: Judgement
     decisions: list[Decision]
 
+    @property
+    def cause_keys(self) -> tuple[str, ...]:
+        """Columns of the diagnosis."""
+        return tuple(c.key for c in CAUSES)
+
 
 def limits_on(connection: Connection, today: date) -> tuple[LimitTable, int]:
     """The fixed limits in force on a day, and their version's id."""
     row = connection.execute(query("register.default_limits"), {"today": today}).fetchone()
     assert row is not None, "every fleet is made with a first limit set"
     return table([FixedLimit(**r) for r in row["limits"]]), row["limit_set_id"]
+
+
+def precision_on(connection: Connection, today: date) -> list[Precision]:
+    """The fleet's own precision rows in force on a day; none: the start values stand."""
+    row = connection.execute(query("register.precision"), {"today": today}).fetchone()
+    return [Precision(**r) for r in row["rows"]] if row else []
 
 
 def policy_on(connection: Connection, today: date) -> Policy:
@@ -201,12 +219,49 @@ def load(connection: Connection, today: date, compartments: list[int] | None = N
         Drains(drains["comp"], drains["day"], drains["total"], drains["out_l"], drains["missing_l"], drains["oil"],
                drains["magnet"], drains["estimated"].astype(bool)),
         Fillings(f["comp"][fo], f["day"][fo], f["total"][fo], f["in_l"][fo], f["out_l"][fo]), samples,
-        Levels(v["comp"][vo], v["day"][vo], v["total"][vo], v["missing_l"][vo]),
+        Levels(v["comp"][vo], v["day"][vo], v["total"][vo], v["missing_l"][vo]), arranged([*PRECISION, *precision_on(connection, today)]),
     )  # fmt: skip
     return Loaded(
         history, ids, s["id"], rows, families, points, rate, latest_total, latest_day, proposed, drain_ids,
         oil_ids, [o["name"] for o in oil_rows], changes, limits, limit_set_id, policy_on(connection, today),
+        _seen(connection, ids, samples, compartments),
     )  # fmt: skip
+
+
+def _last_before(comp: np.ndarray, day: np.ndarray, found_comp: np.ndarray, found_day: np.ndarray) -> np.ndarray:
+    """Index of the last row of the same compartment on or before each day, -1 none. ``found`` sorted by both; (N,)."""
+    key = found_comp.astype(np.int64) * 10_000_000 + found_day
+    at = np.searchsorted(key, comp.astype(np.int64) * 10_000_000 + day, "right") - 1
+    if not len(key):
+        return np.full(len(comp), -1)
+    return np.where((at >= 0) & (found_comp[np.maximum(at, 0)] == comp), at, -1)
+
+
+def _seen(connection: Connection, ids: np.ndarray, samples: Samples, only: list[int] | None) -> Seen:
+    """What was seen at drains and done between them, beside the samples."""
+    n = len(samples.comp)
+
+    def rows(name: str) -> tuple[np.ndarray, np.ndarray, list[dict[str, Any]]]:
+        found = [r for r in connection.execute(query(name), {"only": only}).fetchall() if r["compartment_id"] in where]
+        comp = np.array([where[r["compartment_id"]] for r in found], dtype=np.int64)
+        day = np.array([r["on_day"].toordinal() for r in found], dtype=np.int64)
+        order = np.lexsort((day, comp))
+        return comp[order], day[order], [found[i] for i in order]
+
+    where = {int(c): i for i, c in enumerate(ids)}
+    air, repair, coolant = np.zeros(n), np.zeros(n), np.zeros(n)
+    comp, day, found = rows("history.air_filters")
+    # what was seen at the drain a sample was drawn at belongs to it, even when it is dated a little later
+    at = _last_before(samples.comp, samples.day + np.where(samples.drained, DRAIN_MATCH_DAYS, 0), comp, day)
+    bad = np.array([{"dusty": 0.6, "blocked": 1.0, "leaking": 1.0}.get(r["air_filter"], 0.0) for r in found] or [0.0])
+    air = np.where(at >= 0, bad[at], 0.0)
+    comp, day, found = rows("history.repairs")
+    at = _last_before(samples.comp, samples.day, comp, day)
+    repair = ((at >= 0) & (samples.day - (day if len(day) else np.zeros(1))[at] <= REPAIR_DAYS)).astype(float)
+    comp, day, found = rows("history.coolant_low")
+    at = _last_before(samples.comp, samples.day + DRAIN_MATCH_DAYS, comp, day)
+    coolant = ((at >= 0) & (samples.day - (day if len(day) else np.zeros(1))[at] <= 90)).astype(float)
+    return Seen(air, repair, coolant)
 
 
 def _stood(connection: Connection, sample_ids: np.ndarray) -> np.ndarray:
@@ -348,18 +403,66 @@ def _with_proposed(
     return {k: v[order] for k, v in out.items()}, np.array(proposed, dtype=bool)[order]
 
 
-def _hold(connection: Connection, fleet_id: int, loaded: Loaded) -> tuple[Loaded, Charges]:
-    """Screen, write new holds, clear those that no longer hold, and take what is held out of the history."""
+def _together(connection: Connection, loaded: Loaded) -> np.ndarray:
+    """Which samples travelled together: a parcel's, else those of one unit drawn on one day; shape (N,)."""
+    samples = loaded.history.samples
+    unit = np.array([r["unit_id"] for r in loaded.register], dtype=np.int64)
+    own = unit[samples.comp] * 10_000_000 + samples.day.astype(np.int64)
+    parcels = connection.execute(query("history.parcels")).fetchall()
+    if parcels:
+        of = {r["sample_id"]: r["shipment_id"] for r in parcels}
+        for i in np.flatnonzero(np.isin(loaded.sample_ids, list(of))):
+            own[i] = -int(of[int(loaded.sample_ids[i])]) - 1
+    return np.unique(own, return_inverse=True)[1]
+
+
+def _placed_facts(loaded: Loaded, numbers: dict[int, str], finding: Finding) -> tuple[str, str]:
+    """A finding's sentence and facts with sample numbers and names in place of positions."""
+    facts, detail = dict(finding.facts), finding.detail
+    for name in ("other", "after"):
+        if name in facts:
+            i = int(facts[name])
+            sample_id = int(loaded.sample_ids[i])
+            r = loaded.register[loaded.history.samples.comp[i]]
+            facts[name] = {
+                "sample_id": sample_id, "sample_no": numbers.get(sample_id, ""), "unit": r["unit"], "compartment": r["name"],
+                "on": date.fromordinal(int(loaded.history.samples.day[i])).isoformat(),
+            }  # fmt: skip
+    if "other" in facts:
+        other = facts["other"]
+        detail = detail.replace("{other}", f"{other['unit']} {other['compartment']} (sample {other['sample_no']})")
+    return detail, json.dumps(facts, default=float)
+
+
+def _hold(
+    connection: Connection, fleet_id: int, loaded: Loaded, compartments: list[int] | None = None
+) -> tuple[Loaded, Charges]:
+    """Screen, write new holds, clear those that no longer hold, and take what is held out of the history.
+
+    With ``compartments`` only their samples' holds are written: whoever else was loaded lacks its company here.
+    """
     charges = cut(loaded.history)
-    findings = screen(loaded.history, charges, loaded.points)
+    points = replace(loaded.points, per_day=loaded.rate_per_day)
+    findings = screen(loaded.history, charges, points, _together(connection, loaded), loaded.oil_names)
     settled = {(r["sample_id"], r["reason"]) for r in connection.execute(query("history.settled_holds")).fetchall()}
-    was = {(r["sample_id"], r["reason"]) for r in connection.execute(query("history.open_holds")).fetchall()}
-    mine = set(loaded.sample_ids.tolist())
-    found = {(int(loaded.sample_ids[f.sample]), f.reason): f.detail for f in findings}
+    was = {(r["sample_id"], r["reason"]): r["detail"] for r in connection.execute(query("history.open_holds")).fetchall()}
+    ours = np.ones(len(loaded.sample_ids), dtype=bool)
+    if compartments is not None:
+        ours = np.isin(loaded.compartment_ids[loaded.history.samples.comp], compartments)
+    mine = set(loaded.sample_ids[ours].tolist())
+    ids = [int(loaded.sample_ids[f.sample]) for f in findings]
+    others = [int(loaded.sample_ids[int(f.facts[k])]) for f in findings for k in ("other", "after") if k in f.facts]
+    numbers = {
+        r["sample_id"]: r["sample_no"] for r in connection.execute(query("history.numbers_of"), {"samples": others}).fetchall()
+    }
+    found = {
+        (sample_id, f.reason): _placed_facts(loaded, numbers, f)
+        for sample_id, f in zip(ids, findings, strict=True) if sample_id in mine
+    }  # fmt: skip
     fresh = [
-        {"fleet_id": fleet_id, "sample_id": sample_id, "reason": reason, "detail": detail}
-        for (sample_id, reason), detail in found.items()
-        if (sample_id, reason) not in settled and (sample_id, reason) not in was
+        {"fleet_id": fleet_id, "sample_id": sample_id, "reason": reason, "detail": detail, "facts": facts}
+        for (sample_id, reason), (detail, facts) in found.items()
+        if (sample_id, reason) not in settled and was.get((sample_id, reason)) != detail
     ]
     gone = [{"sample_id": i, "reason": r} for i, r in was if i in mine and (i, r) not in found]
     with connection.cursor() as cursor:
@@ -377,16 +480,19 @@ def drop_held(connection: Connection, loaded: Loaded) -> tuple[Loaded, Charges]:
     return loaded, cut(loaded.history)
 
 
-def work(loaded: Loaded, charges: Charges, today: date) -> Worked:
-    """Judge and decide everything that was loaded."""
+def work(loaded: Loaded, charges: Charges, today: date, signed: dict[int, int] | None = None) -> Worked:
+    """Judge and decide everything that was loaded. ``signed``: verdicts by sample id, which stand before proposals."""
     rates = stretch_rates(loaded.history, charges)
-    judgement = judge(loaded.history, charges, rates, loaded.limits)
+    judgement = judge(loaded.history, charges, rates, loaded.limits, loaded.seen)
     terms = []
     for c, r in enumerate(loaded.register):
         rate, days = loaded.rate_per_day[c], r["interval_days"]
         calendar = rate * days if days and rate > 0 else None
         terms.append(Terms(r["cap_meter"], calendar))
-    decisions = decide(loaded.history, charges, judgement, loaded.limits, loaded.policy, terms)
+    known = signed or {}
+    stands = np.array([known.get(i, p) for i, p in zip(loaded.sample_ids.tolist(), judgement.proposed.tolist(), strict=True)], dtype=int)
+    by_hand = np.isin(loaded.sample_ids, list(known))
+    decisions = decide(loaded.history, charges, judgement, loaded.limits, loaded.policy, terms, stands, by_hand)
     return Worked(loaded, charges, rates, judgement, decisions)
 
 
@@ -403,6 +509,36 @@ def evaluate(
         return evaluate_within(connection, fleet_id, today, compartments, progress)
 
 
+def signed_verdicts(connection: Connection, compartments: list[int] | None) -> dict[int, int]:
+    """Signed verdicts by sample id."""
+    which = "verdicts.signed" if compartments is None else "verdicts.signed_of"
+    rows = connection.execute(query(which), {"compartments": compartments}).fetchall()
+    return {r["sample_id"]: r["verdict"] for r in rows}
+
+
+def confirmed(connection: Connection, loaded: Loaded) -> np.ndarray:
+    """Samples that called a fault which the workshop then confirmed, shape (N,): Watch or worse, proposed or signed, within
+    ``CONFIRMED_DAYS`` before the finding."""
+    samples = loaded.history.samples
+    out = np.zeros(len(samples.comp), dtype=bool)
+    where = {int(c): i for i, c in enumerate(loaded.compartment_ids)}
+    found = connection.execute(query("verdicts.confirmed"), {"only": loaded.compartment_ids.tolist()}).fetchall()
+    called = {r["sample_id"] for r in connection.execute(query("verdicts.called"), {"only": [f["compartment_id"] for f in found]})}
+    for f in found:
+        day = f["on_day"].toordinal()
+        out |= (samples.comp == where[f["compartment_id"]]) & (samples.day <= day) & (samples.day > day - CONFIRMED_DAYS)
+    return out & np.isin(loaded.sample_ids, list(called))
+
+
+def healthy(connection: Connection, loaded: Loaded, charges: Charges, signed: dict[int, int]) -> np.ndarray:
+    """Which samples say what is usual, shape (N,)."""
+    samples = loaded.history.samples
+    codes = np.array([signed.get(int(i), NONE) for i in loaded.sample_ids], dtype=int)
+    return healthy_rows(
+        samples.usable, samples.settled, charges.break_in[charges.charge_of], codes, confirmed(connection, loaded)
+    )
+
+
 def evaluate_within(
     connection: Connection,
     fleet_id: int,
@@ -411,28 +547,32 @@ def evaluate_within(
     progress: Progress = lambda step: None,
 ) -> dict[str, int]:
     """As ``evaluate``, inside a transaction that is already open."""
-    mates = None
+    mates = screened = None
     if compartments is not None:
-        rows = connection.execute(query("history.family_mates"), {"compartments": list(compartments)}).fetchall()
+        # their bottles' company is screened with them: a swap has two sides
+        company = connection.execute(query("history.company"), {"compartments": list(compartments), "today": today}).fetchall()
+        screened = sorted({*compartments, *(r["compartment_id"] for r in company)})
+        rows = connection.execute(query("history.family_mates"), {"compartments": screened}).fetchall()
         mates = [r["compartment_id"] for r in rows]
     progress("reading")
     loaded = load(connection, today, mates)
     if not len(loaded.compartment_ids):
         return {"compartments": 0, "samples": 0, "held": 0}
     progress("screening")
-    loaded, charges = _hold(connection, fleet_id, loaded)
+    loaded, charges = _hold(connection, fleet_id, loaded, screened)
     progress("judging")
-    worked = work(loaded, charges, today)
+    signed = signed_verdicts(connection, mates)
+    worked = work(loaded, charges, today, signed)
     progress("writing")
-    _write_evaluations(connection, fleet_id, worked, compartments)
-    _write_standing(connection, fleet_id, worked, today, compartments)
-    _write_baselines(connection, fleet_id, worked, today)
+    _write_evaluations(connection, fleet_id, worked, screened)
+    _write_standing(connection, fleet_id, worked, today, screened)
+    _write_baselines(connection, fleet_id, worked, today, healthy(connection, loaded, charges, signed))
     touched = None
-    if compartments is not None:
-        mine = set(compartments)
+    if screened is not None:
+        mine = set(screened)
         touched = sorted({r["unit_id"] for r in loaded.register if r["compartment_id"] in mine})
     service.refresh(connection, today, touched)
-    learned.refresh(connection, fleet_id, compartments)
+    learned.refresh(connection, fleet_id, screened)
     held = int((~loaded.history.samples.usable).sum())
     return {"compartments": len(loaded.compartment_ids), "samples": len(loaded.sample_ids), "held": held}
 
@@ -447,7 +587,7 @@ def _write_evaluations(
     known = bulk.read_columns(
         connection, query("history.known_evaluations"), [("id", "i8"), ("p", "i2"), ("l", "i8"), ("h", "f8")]
     )
-    said = (judgement.proposed != RUN_ON) | samples.settled
+    said = (judgement.proposed != RUN_ON) | samples.settled | (judgement.diagnosis.strength > 0).any(axis=1)
     if len(known["id"]):
         order = np.argsort(known["id"])
         ids = known["id"][order]
@@ -468,12 +608,17 @@ def _write_evaluations(
         index.tolist(), loaded.sample_ids[index].tolist(), judgement.proposed[index].tolist(), hours_list,
         said[index].tolist(), strict=True,
     ):  # fmt: skip
-        words = "{}"
+        words, held_for = "{}", "[]"
         if speak:
             sentences = evidence(loaded.history, judgement, worked.rates, i)
             quoted = (json.dumps(text, ensure_ascii=False) for text in sentences)
             words = "{" + ",".join(quoted).replace("\\", "\\\\") + "}"
-        lines.append(f"{sample_id}\t{proposed}\t{loaded.limit_set_id}\t{h if h == h else 'NaN'}\t{words}\n")
+            r = loaded.register[samples.comp[i]]
+            span = f"per {r['interval_meter'] or (20_000 if r['meter_unit'] == 'km' else 500):,.0f} {r['meter_unit']}"
+            held_for = json.dumps(causes_of(judgement, i, span), ensure_ascii=False).replace("\\", "\\\\")
+        on = date.fromordinal(int(samples.day[i]))
+        on_oil = h if h == h else "NaN"
+        lines.append(f"{sample_id}\t{proposed}\t{loaded.limit_set_id}\t{on_oil}\t{words}\t{held_for}\t{on}\n")
     with connection.cursor() as cursor, cursor.copy(query("history.copy_evaluation")) as copy:
         copy.write("".join(lines))
     connection.execute(query("history.insert_evaluations"), {"fleet_id": fleet_id})
@@ -547,17 +692,16 @@ def _write_standing(
         cursor.executemany(query("history.put_standing"), rows)
 
 
-def _write_baselines(connection: Connection, fleet_id: int, worked: Worked, today: date) -> None:
+def _write_baselines(connection: Connection, fleet_id: int, worked: Worked, today: date, usual: np.ndarray) -> None:
     """Family mean and spread of each measurand over healthy history, as of today."""
     loaded, samples = worked.loaded, worked.loaded.history.samples
-    # never leave out what the limit itself would flag: limits would ratchet down
-    healthy = samples.usable & ~samples.settled & ~worked.judgement.break_in & (worked.judgement.proposed != NONE)
+    usual = usual & (worked.judgement.proposed != NONE)
     family = loaded.history.compartments.family[samples.comp]
     count = len(loaded.families)
     rows = []
     for m in range(COUNT):
         x = samples.values[:, m]
-        at = healthy & ~np.isnan(x)
+        at = usual & ~np.isnan(x)
         n = np.bincount(family[at], minlength=count)
         if not n.any():
             continue

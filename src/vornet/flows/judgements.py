@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import defaultdict
 from typing import Any
 
+from vornet.core.causes import OF_HOLDS
 from vornet.core.judge import VERDICTS
 from vornet.flows import fleets
 from vornet.store.database import Connection, Database, query
@@ -15,7 +16,7 @@ def judgements(db: Database, fleet: str) -> list[dict[str, Any]]:
     fleet_id = fleets.find(db, fleet)
     with db.fleet(fleet_id) as connection:
         held: dict[int, list[dict[str, str]]] = defaultdict(list)
-        for h in connection.execute(query("results.holds"), {"limit": None, "open_only": False}).fetchall():
+        for h in connection.execute(query("results.holds_everything")).fetchall():
             held[h["sample_id"]].append({"reason": h["reason"], "detail": h["detail"]})
         out = []
         for r in connection.execute(query("history.judgements")).fetchall():
@@ -24,10 +25,21 @@ def judgements(db: Database, fleet: str) -> list[dict[str, Any]]:
             out.append({
                 "sample_no": r["sample_no"], "lab": r["lab"], "unit": r["unit"], "compartment": r["compartment"],
                 "sampled_on": r["sampled_on"].isoformat(), "proposed": proposed, "evidence": r["evidence"] or [],
-                "hypotheses": [], "held": mine, "signed": None, "signed_by": None,
+                "hypotheses": _held_for(mine) or [
+                    {"key": h["key"], "strength": h["strength"], "evidence": h["evidence"]} for h in r["hypotheses"] or []
+                ],
+                "held": mine, "signed": VERDICTS.get(r["signed"]), "signed_by": r["signed_by"],
+                "comment": r["comment"], "signed_cause": r["signed_cause"], "signed_reason": r["signed_reason"],
             })  # fmt: skip
         out += _held_rows(connection, {(r["lab"], r["sample_no"]) for r in out})
     return out
+
+
+def _held_for(held: list[dict[str, str]]) -> list[dict[str, Any]]:
+    """Holds that are themselves an answer: another oil, another's bottle, a dirty one."""
+    return [
+        {"key": OF_HOLDS[h["reason"]][0], "strength": "probable", "evidence": [h["detail"]]} for h in held if h["reason"] in OF_HOLDS
+    ]
 
 
 def _held_rows(connection: Connection, known: set[tuple[str, str]]) -> list[dict[str, Any]]:

@@ -7,23 +7,28 @@ supersedes, another unit or date under the same number is held. The file is kept
 from __future__ import annotations
 
 import hashlib
+import io
 import json
 import struct
 from collections.abc import Callable, Iterable
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
 from datetime import date
-from typing import Any
+from typing import Any, BinaryIO
 
 import numpy as np
 import psycopg
 
 from vornet.core.errors import InputError
 from vornet.core.measurands import dense
-from vornet.flows import fleets
+from vornet.flows import fleets, lab_files, labs
 from vornet.io import results_file
-from vornet.io.results_file import BadRow, Chunk
+from vornet.io.cells import read_date
+from vornet.io.results_file import BadRow, Chunk, NeedsMapping, ResultsFile
 from vornet.store.database import Connection, Database, query
+
+#: held rows listed in a report; all are kept
+MOST_LISTED = 2000
 
 
 @dataclass
@@ -37,15 +42,18 @@ class ResultsReport:
     new: int = 0
     same: int = 0
     reissued: int = 0
+    held_rows: int = 0
     held: list[BadRow] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
     compartments: set[int] = field(default_factory=set)
+    labs: set[str] = field(default_factory=set)
+    numbers: set[str] = field(default_factory=set)  # of a corrected row
     new_oil: bool = False
 
     def as_dict(self) -> dict[str, Any]:
         return {
             "fleet": self.fleet, "file": self.file, "rows": self.rows, "new": self.new, "same": self.same,
-            "reissued": self.reissued, "notes": self.notes,
+            "reissued": self.reissued, "held_rows": self.held_rows, "notes": self.notes,
             "held": [
                 {"row": b.row_no, "field": b.field, "reason": b.reason, "detail": b.detail} for b in self.held
             ],
@@ -54,7 +62,7 @@ class ResultsReport:
 
 @dataclass(frozen=True)
 class _Places:
-    """Names to ids: units, compartments, oils, samples announced at drains."""
+    """Names to ids: units, compartments, oils, bottles and samples announced at drains."""
 
     units: dict[str, int]
     compartments: dict[tuple[int, str], int]
@@ -81,13 +89,13 @@ def _places(connection: Connection) -> _Places:
     oils = {}
     for r in connection.execute(query("register.oils")).fetchall():
         oils[r["name"]] = oils[_plain(r["name"])] = r["oil_id"]
-    announced = {r["sample_no"]: r for r in connection.execute(query("results.drain_samples")).fetchall()}
+    announced = {r["sample_no"]: r for r in connection.execute(query("results.announced")).fetchall()}
     return _Places(units, compartments, only, oils, announced)
 
 
 def load(
     db: Database,
-    content: bytes,
+    content: bytes | BinaryIO,
     *,
     fleet: str,
     name: str,
@@ -95,57 +103,77 @@ def load(
     lab: str = "",
     progress: Callable[[int], None] = lambda rows: None,
 ) -> ResultsReport:
-    """Take a results file in. Raises InputError, with nothing written, when it cannot be read at all."""
+    """Take a results file in at once. Raises InputError, with nothing written, when it cannot be read at all.
+
+    ``content`` as a stream must be able to seek; it is read twice and never whole where it is text.
+    """
     fleet_id = fleets.find(db, fleet)
-    file = results_file.open_file(content)
+    source = io.BytesIO(content) if isinstance(content, bytes) else content
     report = ResultsReport(fleet, name)
+    with db.fleet(fleet_id) as connection:
+        kept = lab_files.keep(connection, fleet_id, source, name=name, lab=lab, by=by, state="reading")
+        source.seek(0)
+        report.import_file_id = kept.import_file_id
+        read_in(connection, fleet_id, source, report, lab=lab, by=by, progress=progress, known=kept.known)
+        if kept.known and not (report.new or report.reissued):
+            report.import_file_id = None
+    return report
+
+
+def read_in(
+    connection: Connection,
+    fleet_id: int,
+    source: BinaryIO,
+    report: ResultsReport,
+    *,
+    lab: str,
+    by: str,
+    progress: Callable[[int], None] = lambda rows: None,
+    known: bool = False,
+    all_mapped: bool = False,
+) -> None:
+    """Read a kept file in, inside one transaction; ``report`` names the file and is filled.
+
+    ``all_mapped``: every heading must be known, or have been explained once (raises NeedsMapping).
+    """
+    file = results_file.open_file(source, labs.meanings(connection, lab))
+    if all_mapped and file.header.unknown:
+        raise NeedsMapping("header", "columns that nobody has explained yet: " + ", ".join(file.header.unknown[:20]))
     if file.header.unknown:
         report.notes.append("columns not recognised: " + ", ".join(file.header.unknown[:20]))
     report.notes += file.header.problems
-    with db.fleet(fleet_id) as connection:
-        sha = hashlib.sha256(content).digest()
-        row = connection.execute(
-            query("results.put_file"),
-            {"fleet_id": fleet_id, "name": name, "lab": lab, "sha256": sha, "bytes": len(content),
-             "content": content, "layout": file.layout, "by": by},
-        ).fetchone()  # fmt: skip
-        assert row is not None
-        report.import_file_id = row["import_file_id"]
-        connection.execute(query("results.staging"))
-        places = _places(connection)
-        seen: dict[tuple[str, str], int] = {}
-        names = file.header.names
-        # one chunk is stored while the next is read and packed; the connection is used by one thread at a time
-        with ThreadPoolExecutor(1) as store:
-            pending: Future[None] | None = None
-            for chunk in results_file.chunks(file):
-                batch = _prepare(chunk, places, lab, report, seen, names)
-                if pending is not None:
-                    pending.result()
-                pending = store.submit(_store, connection, fleet_id, batch, by, report, names)
-                progress(report.rows)
+    connection.execute(query("results.staging"))
+    places = _places(connection)
+    names = file.header.names
+    # one chunk is stored while the next is read and packed; the connection is used by one thread at a time
+    with ThreadPoolExecutor(1) as store:
+        pending: Future[None] | None = None
+        for chunk in results_file.chunks(file):
+            batch = _prepare(chunk, places, lab, report, names)
             if pending is not None:
                 pending.result()
-        report.held.sort(key=lambda b: b.row_no)
-        if not report.rows:
-            raise InputError("file", "has a header but no rows")
-        held = _keep_held(connection, fleet_id, report)
-        connection.execute(query("results.resolve_rows"), {"by": by})
-        if report.new or report.reissued or held:
-            connection.execute(
-                query("results.finish_file"),
-                {"import_file_id": report.import_file_id, "rows_in": report.rows, "rows_new": report.new,
-                 "rows_same": report.same, "rows_reissued": report.reissued, "rows_held": len(report.held),
-                 "notes": report.notes},
-            )  # fmt: skip
-            fleets.audit(
-                connection, fleet_id, by, "results imported", name, rows=report.rows, new=report.new,
-                reissued=report.reissued, held=len(report.held),
-            )  # fmt: skip
-        else:
-            connection.execute(query("results.forget_file"), {"import_file_id": report.import_file_id})
-            report.import_file_id = None
-    return report
+            pending = store.submit(_store, connection, fleet_id, batch, by, report, names)
+            progress(report.rows)
+        if pending is not None:
+            pending.result()
+    report.held.sort(key=lambda b: b.row_no)
+    if not report.rows:
+        raise InputError("file", "has a header but no rows")
+    connection.execute(query("results.resolve_rows"), {"by": by})
+    labs.note(connection, fleet_id, report.labs, by)
+    if known and not (report.new or report.reissued):
+        return
+    connection.execute(
+        query("results.finish_file"),
+        {"import_file_id": report.import_file_id, "layout": file.layout, "reading": file.reading, "rows_in": report.rows,
+         "rows_new": report.new, "rows_same": report.same, "rows_reissued": report.reissued, "rows_held": report.held_rows,
+         "notes": report.notes},
+    )  # fmt: skip
+    if report.new or report.reissued or report.held_rows:
+        fleets.audit(
+            connection, fleet_id, by, "results imported", report.file, rows=report.rows, new=report.new,
+            reissued=report.reissued, held=report.held_rows,
+        )  # fmt: skip
 
 
 def _digest(parts: Iterable[object], values: bytes) -> int:
@@ -203,7 +231,7 @@ def _arrays(block: np.ndarray) -> tuple[bytes, int]:
 
 
 def _prepare(
-    chunk: Chunk, places: _Places, lab: str, report: ResultsReport, seen: dict[tuple[str, str], int], names: list[str]
+    chunk: Chunk, places: _Places, lab: str, report: ResultsReport, names: list[str]
 ) -> _Batch:
     """Place each row of a chunk and pack it; rows without a place are held."""
     text, numbers = chunk.text, chunk.numbers
@@ -215,7 +243,8 @@ def _prepare(
     arrays, step = _arrays(block)
     positions: dict[int, int] = {}
     held = list(chunk.bad)
-    labs: dict[str, bytes] = {}
+    lab_fields: dict[str, bytes] = {}
+    seen: dict[tuple[str, str], int] = {}  # of this chunk; the database knows the chunks before
 
     def hold(i: int, field_name: str, reason: str, detail: str) -> None:
         held.append(BadRow(chunk.row_no[i], field_name, reason, detail, _cells(chunk, i, names)))
@@ -227,27 +256,38 @@ def _prepare(
         if isinstance(place, tuple) and isinstance(place[0], str):
             hold(i, *place)  # type: ignore[arg-type]
             continue
-        unit_id, compartment_id, oil_id, sampled_on, meter = place  # type: ignore[misc]
+        unit_id, compartment_id, oil_id, sampled_on = place  # type: ignore[misc]
+        received, reported = chunk.received_on[i], chunk.reported_on[i]
+        if (received or sampled_on) < sampled_on or (reported or sampled_on) < (received or sampled_on):  # type: ignore[operator]
+            days = ", ".join(f"{w} {d}" for w, d in (("drawn", sampled_on), ("received", received), ("reported", reported)) if d)
+            hold(i, "sampled_on", "dates_order", days)
+            continue
         if compartment_id is None:
             report.new_oil = True
+        meter, oil_hours, topup = meters[i], hours[i], topups[i]
+        told = places.announced.get(number)
+        if told:  # what the label says where the lab does not repeat it
+            meter = told["meter"] if meter != meter and told["meter"] is not None else meter
+            oil_hours = told["oil_hours"] if oil_hours != oil_hours and told["oil_hours"] is not None else oil_hours
+            topup = told["topup_l"] if topup != topup and told["topup_l"] is not None else topup
         from_lab = text["lab"][i] or lab
+        report.labs.add(from_lab)
         first_row = seen.setdefault((from_lab, number), chunk.row_no[i])
         if first_row != chunk.row_no[i]:
             hold(i, "sample_no", "number_twice", f"sample number {number} is already in row {first_row}")
             continue
-        meter = meters[i] if meter is None else meter
         context = (
-            compartment_id, oil_id, sampled_on, meter, hours[i], topups[i], chunk.drained[i], chunk.filter_changed[i],
-            below[i], above[i], chunk.reported_on[i],
+            compartment_id, oil_id, sampled_on, meter, oil_hours, topup, chunk.drained[i], chunk.filter_changed[i],
+            below[i], above[i], reported,
         )  # fmt: skip
         digest = _digest(context, raw[i * width : (i + 1) * width])
         positions[chunk.row_no[i]] = i
-        lab_field = labs.get(from_lab) or labs.setdefault(from_lab, _text(from_lab))
+        lab_field = lab_fields.get(from_lab) or lab_fields.setdefault(from_lab, _text(from_lab))
         out += (
             fields, _long(compartment_id), _long(unit_id), _long(oil_id), _day(sampled_on), _double(meter),  # type: ignore[arg-type]
-            _double(hours[i]), _double(topups[i]), _bool(chunk.drained[i]), _bool(chunk.filter_changed[i]),
+            _double(oil_hours), _double(topup), _bool(chunk.drained[i]), _bool(chunk.filter_changed[i]),
             _pack_long(8, below[i]), _pack_long(8, above[i]), arrays[i * step : (i + 1) * step], _text(number),
-            lab_field, _day(chunk.received_on[i]), _day(chunk.reported_on[i]), _text(text["comment"][i]),
+            lab_field, _day(received), _day(reported), _text(text["comment"][i]),
             _text(text["severity"][i]), _pack_int(4, chunk.row_no[i]), _pack_long(8, digest),
         )  # fmt: skip
     out.append(b"\xff\xff")
@@ -270,8 +310,9 @@ def _store(
     known = connection.execute(query("results.known_identities")).fetchone()
     assert known is not None
     if known["exists"]:
-        connection.execute(query("results.fates"))
+        connection.execute(query("results.fates"), parameters)
         words = {
+            "number_twice": "is already in row {known_row}",
             "other_unit": "is already used for {known_unit} {known_compartment}",
             "other_date": "is already used for a sample of {known_on}",
             "contradicts": "is already there with other values, and this report is not newer",
@@ -283,7 +324,7 @@ def _store(
         for r in connection.execute(query("results.count_fates")).fetchall():
             if r["fate"] == "same":
                 report.same += r["n"]
-            elif r["fate"] == "reissued":
+            elif r["fate"] in ("reissued", "reread"):
                 report.reissued += r["n"]
         connection.execute(query("results.supersede"), parameters)
         connection.execute(query("results.enact"), parameters)
@@ -291,13 +332,15 @@ def _store(
     report.compartments |= {r["compartment_id"] for r in connection.execute(query("results.touched")).fetchall()}
     connection.execute(query("results.empty_staging"))
     report.rows += len(chunk.row_no) + len(chunk.bad)
-    report.held += batch.held
+    report.held_rows += len(batch.held)
+    report.held += batch.held[: max(MOST_LISTED - len(report.held), 0)]
+    _keep_held(connection, fleet_id, report.import_file_id, batch.held)
 
 
 def _place(
     chunk: Chunk, i: int, number: str, places: _Places
-) -> tuple[int | None, int | None, int | None, date | None, float | None] | tuple[str, str, str]:
-    """(unit, compartment, oil, sampled on, meter) of a row, or (field, reason, sentence) why it has no place."""
+) -> tuple[int | None, int | None, int | None, date | None] | tuple[str, str, str]:
+    """(unit, compartment, oil, sampled on) of a row, or (field, reason, sentence) why it has no place."""
     text, sampled_on = chunk.text, chunk.sampled_on[i]
     unit_name, compartment_name, oil_name = text["unit"][i], text["compartment"][i], text["oil"][i]
     oil_id = None
@@ -310,17 +353,19 @@ def _place(
         return "sampled_on", "no_date", "sampled_on is missing"
     if not unit_name:
         if announced:
-            return announced["unit_id"], announced["compartment_id"], oil_id, sampled_on, announced["meter"]
+            return announced["unit_id"], announced["compartment_id"], oil_id or announced["oil_id"], sampled_on
         if not oil_name:
             return "unit", "no_unit", "the unit is missing (a sample of new oil names its oil)"
         if oil_id is None:
             return "oil", "unknown_oil", f"there is no oil named {oil_name!r} in the register"
-        return None, None, oil_id, sampled_on, None
+        return None, None, oil_id, sampled_on
     unit_id = places.units.get(unit_name) or places.units.get(_plain(unit_name))
     if unit_id is None:
         return "unit", "unknown_unit", f"there is no unit named {unit_name!r} in the register"
     if not compartment_name:
         compartment_id = places.only.get(unit_id)
+        if compartment_id is None and announced and announced["unit_id"] == unit_id:
+            compartment_id = announced["compartment_id"]
         if compartment_id is None:
             return "compartment", "no_compartment", f"the compartment is missing and {unit_name} has several"
     else:
@@ -328,40 +373,45 @@ def _place(
         compartment_id = found or places.compartments.get((unit_id, _plain(compartment_name)))
         if compartment_id is None:
             return "compartment", "unknown_compartment", f"unit {unit_name} has no compartment {compartment_name!r}"
-    return unit_id, compartment_id, oil_id, sampled_on, None
+    if announced and announced["compartment_id"] != compartment_id:
+        other = f"the bottle {number} was labelled for another place than {unit_name} {compartment_name}"
+        return "unit", "label_differs", other.rstrip()
+    return unit_id, compartment_id, oil_id, sampled_on
 
 
-def _keep_held(connection: Connection, fleet_id: int, report: ResultsReport) -> int:
-    """Keep held rows with their original text; how many were not kept before."""
+def _keep_held(connection: Connection, fleet_id: int, import_file_id: int | None, held: list[BadRow]) -> None:
+    """Keep held rows with their original text, each once."""
     rows = []
-    for b in report.held:
-        header = results_file.read_header(list(b.original)) if b.original else None
+    for b in held:
+        try:
+            header = results_file.read_header(list(b.original)) if b.original else None
+        except InputError:  # headings that only this lab's mapping explains
+            header = None
 
         def cell(name: str, b: BadRow = b, header: results_file.Header | None = header) -> str:
             at = header.context.get(name) if header else None
             return "" if at is None else list(b.original.values())[at].strip()
 
         try:
-            day = results_file.read_date(cell("sampled_on"))
+            day = read_date(cell("sampled_on"))
         except ValueError:
             day = None
         original = json.dumps(b.original).replace("\\u0000", "")
         rows.append(
             {
-                "fleet_id": fleet_id, "import_file_id": report.import_file_id, "row_no": b.row_no, "reason": b.reason,
+                "fleet_id": fleet_id, "import_file_id": import_file_id, "row_no": b.row_no, "reason": b.reason,
                 "field": b.field, "detail": b.detail.replace("\x00", ""), "sample_no": cell("sample_no")[:80],
                 "lab": cell("lab"), "unit_name": cell("unit")[:120], "compartment_name": cell("compartment")[:120],
                 "sampled_on": day, "original": original, "digest": hashlib.sha256(original.encode()).digest(),
             }
         )  # fmt: skip
     if not rows:
-        return 0
+        return
     with connection.cursor() as cursor:
         try:
             cursor.executemany(query("results.hold_row"), rows)
         except psycopg.DataError as error:
             raise InputError("file", f"holds text that cannot be kept: {error}") from None
-        return max(cursor.rowcount, 0)
 
 
 def new_oil_values(connection: Connection) -> dict[int, np.ndarray]:
@@ -378,12 +428,48 @@ def new_oil_values(connection: Connection) -> dict[int, np.ndarray]:
     return out
 
 
+def read_again(db: Database, fleet_id: int, import_file_id: int, by: str) -> ResultsReport | None:
+    """Read a kept file once more: units registered or headings explained since may have made room for its rows."""
+    with db.fleet(fleet_id) as reading, db.fleet(fleet_id) as connection:
+        file = connection.execute(query("results.file"), {"import_file_id": import_file_id}).fetchone()
+        if file is None or file["layout"] == "register":
+            return None
+        report = ResultsReport("", file["name"], import_file_id)
+        source = lab_files.stream(reading, import_file_id)
+        read_in(connection, fleet_id, source, report, lab=file["lab"], by=by, known=True)
+    return report
+
+
 def retry(db: Database, fleet: str, by: str) -> list[ResultsReport]:
-    """Read every file with waiting rows once more: units registered since may have made room for them."""
+    """Read every file with waiting rows once more."""
     fleet_id = fleets.find(db, fleet)
     with db.fleet(fleet_id) as connection:
         waiting = [r["import_file_id"] for r in connection.execute(query("results.held_files")).fetchall()]
-        files = [
-            connection.execute(query("results.file_content"), {"import_file_id": f}).fetchone() for f in waiting
-        ]
-    return [load(db, f["content"], fleet=fleet, name=f["name"], by=by) for f in files if f]
+    return [report for f in waiting if (report := read_again(db, fleet_id, f, by)) is not None]
+
+
+def take_row(
+    connection: Connection, fleet_id: int, file: ResultsFile, *, import_file_id: int, lab: str, by: str, force: bool
+) -> ResultsReport:
+    """Take one row in as a person corrected it. ``force``: it supersedes the sample that has its number.
+
+    Raises InputError with the reason when it still cannot go in.
+    """
+    report = ResultsReport("", "", import_file_id)
+    connection.execute(query("results.staging"))
+    names = file.header.names
+    chunk = next(results_file.chunks(file))
+    if chunk.bad:
+        raise InputError(chunk.bad[0].field, chunk.bad[0].detail)
+    batch = _prepare(chunk, _places(connection), lab, report, names)
+    if batch.held:
+        raise InputError(batch.held[0].field, batch.held[0].detail)
+    if force:
+        connection.execute(query("results.make_room"), {"sample_no": chunk.text["sample_no"][0], "lab": chunk.text["lab"][0] or lab})
+    _store(connection, fleet_id, batch, by, report, names)
+    if report.held:
+        raise InputError(report.held[0].field, report.held[0].detail)
+    report.numbers = set(chunk.text["sample_no"])
+    if force:
+        connection.execute(query("results.room_made"), {"sample_no": chunk.text["sample_no"][0], "lab": chunk.text["lab"][0] or lab})
+    return report

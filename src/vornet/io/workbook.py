@@ -174,20 +174,8 @@ def as_xlsx(document: dict[str, Any], notes: bool = True) -> bytes:
         _notes(book, head, str(document.get("fleet", "")))
     for name, rows in tables_of(document).items():
         sheet = book.add_worksheet(name)
-        columns = TABLES[name].columns
-        for x, column in enumerate(columns):
-            sheet.write_string(0, x, column, head)
-            sheet.set_column(x, x, max(10, min(len(column) + 2, 26)))
         sheet.freeze_panes(1, len(TABLES[name].parents) or 1)
-        for y, row in enumerate(rows, 1):
-            for x, column in enumerate(columns):
-                value = row.get(column)
-                if isinstance(value, bool):
-                    sheet.write_boolean(y, x, value)
-                elif isinstance(value, int | float):
-                    sheet.write_number(y, x, value)
-                elif value not in (None, ""):
-                    sheet.write_string(y, x, str(value))
+        tables.fill_sheet(sheet, rows, TABLES[name].columns, head)
     book.close()
     return out.getvalue()
 

@@ -16,7 +16,7 @@ from typing import Any
 import numpy as np
 
 from vornet.flows import evaluate, fleets, people, register, results
-from vornet.sim import engine, outfit, visits
+from vornet.sim import engine, outfit, parcels, reviews, visits
 from vornet.sim.fleet import FLEET, LAB, OILS, UNITS, ZONE, CompartmentSpec, OilSpec, UnitSpec
 from vornet.store.database import Connection, Database, clone_dir, query
 
@@ -36,6 +36,16 @@ NAMES = {"planner": "Ingrid Vale", "analyst": "Tomas Reeve", "technician": "Sunn
 
 def simulate(start: date, until: date, seed: int = SEED) -> tuple[dict[str, Any], dict[str, str], list[dict]]:
     """(register document, results files by name, truth) of the demo fleet between two days."""
+    document, rows, truth = lived(start, until, seed)
+    document["templates"] = outfit.templates(document["units"], document["service_items"])
+    _concession(document["drains"])
+    _mishaps(rows, truth)
+    rows += _new_oil(outfit.batches(start, until), {o.name: o for o in OILS}, until, seed)
+    return document, files(rows), truth
+
+
+def lived(start: date, until: date, seed: int, units: tuple[UnitSpec, ...] = UNITS) -> tuple[dict[str, Any], list[dict], list[dict]]:
+    """(register document, rows as a faultless lab would print them, truth): before anybody's mistake."""
     oils = {o.name: o for o in OILS}
     deliveries = outfit.batches(start, until)
     document: dict[str, Any] = {
@@ -50,8 +60,8 @@ def simulate(start: date, until: date, seed: int = SEED) -> tuple[dict[str, Any]
     }  # fmt: skip
     rows: list[dict] = []
     truth: list[dict] = []
-    shared = {u.shares: u.name for u in UNITS if u.shares}
-    for index, unit in enumerate(UNITS):
+    shared = {u.shares: u.name for u in units if u.shares}
+    for index, unit in enumerate(units):
         story = engine.live(unit, index, oils, start, until, seed)
         document["units"].append(_unit(unit, story, shared, index))
         items = outfit.plan(unit)
@@ -62,11 +72,7 @@ def simulate(start: date, until: date, seed: int = SEED) -> tuple[dict[str, Any]
         document["top_ups"] += story.top_ups
         rows += story.samples
         truth += story.truth
-    document["templates"] = outfit.templates(document["units"], document["service_items"])
-    _concession(document["drains"])
-    _mishaps(rows, truth)
-    rows += _new_oil(deliveries, oils, until, seed)
-    return document, _files(rows), truth
+    return document, rows, truth
 
 
 def _unit(unit: UnitSpec, story: engine.Story, shared: dict[str, str], index: int) -> dict[str, Any]:
@@ -155,8 +161,8 @@ def _new_oil(
     return out
 
 
-def _files(rows: list[dict]) -> dict[str, str]:
-    """The lab's files, one a month; a few rows carry the mistakes that happen."""
+def files(rows: list[dict], slips: bool = True) -> dict[str, str]:
+    """The lab's files, one a month; with ``slips`` a few rows carry the mistakes that happen."""
     months: dict[str, list[dict]] = defaultdict(list)
     for row in sorted(rows, key=lambda r: (r["reported_on"], r["sample_no"])):
         months[row["reported_on"][:7]].append(row)
@@ -169,6 +175,9 @@ def _files(rows: list[dict]) -> dict[str, str]:
         writer.writeheader()
         for i, row in enumerate(mine):
             written = {**row, "lab": LAB}
+            if not slips:
+                writer.writerow(written)
+                continue
             if at % 6 == 5 and i == 3:
                 written["unit"] = row.get("unit", "").replace("MV ", "M/V ").replace("Bus ", "Buss ").replace("GS ", "Genset ")
             if at % 9 == 7 and i == 5:
@@ -193,20 +202,22 @@ def _technician(connection: Connection, fleet_id: int) -> people.Visitor:
     return people.Visitor(member["account_id"], "technician", NAMES["technician"], fleet_id, FLEET, "technician", "")
 
 
-def load(db: Database, until: date, progress: Callable[[str], None] = lambda step: None) -> tuple:
+def load(
+    db: Database, until: date, progress: Callable[[str], None] = lambda step: None, lab_address: str = "http://127.0.0.1:8462"
+) -> tuple:
     """Make the demo fleet, or carry it on to ``until``; returns the sign-ins."""
     before = _simulated(db)
     if before is None or before[1] < until:
         start = before[0] if before else until - timedelta(days=DAYS)
         progress("simulating three years of running")
-        document, files, truth = simulate(start, until)
+        document, by_month, truth = simulate(start, until)
         folder = clone_dir() / ".local" / "demo"
         folder.mkdir(parents=True, exist_ok=True)
         (folder / "truth.json").write_text(json.dumps(truth, indent=0))
         progress("taking the register in")
         content = json.dumps(document).encode()
         register.load(db, content, by="demo", today=until, demo=True, zone=ZONE)
-        for name, text in files.items():
+        for name, text in by_month.items():
             progress(f"taking {name} in")
             results.load(db, text.encode(), fleet=FLEET, name=name, by="demo")
         for login, password, role in LOGINS:
@@ -215,7 +226,21 @@ def load(db: Database, until: date, progress: Callable[[str], None] = lambda ste
         with db.fleet(fleet_id) as connection:
             evaluate.evaluate_within(connection, fleet_id, until, progress=progress)
             visits.load(connection, _technician(connection, fleet_id), until)
+            parcels.load(connection, fleet_id, parcels.set_up(connection, fleet_id, lab_address), truth, until)
+            evaluate.evaluate_within(connection, fleet_id, until)
+            reviews.load(connection, fleet_id, NAMES["analyst"], until)
+            evaluate.evaluate_within(connection, fleet_id, until)
             fleets.audit(
                 connection, fleet_id, "demo", "demo simulated", FLEET, start=start.isoformat(), until=until.isoformat()
             )
+    else:
+        fleet_id = fleets.find(db, FLEET)
+        with db.fleet(fleet_id) as connection:
+            parcels.set_up(connection, fleet_id, lab_address)
     return LOGINS
+
+
+def first_day(db: Database) -> date:
+    """The day the demo's history begins."""
+    found = _simulated(db)
+    return found[0] if found else date.today() - timedelta(days=DAYS)

@@ -29,6 +29,11 @@ _DECIMALS = {**dict.fromkeys(ELEMENTS, 0), "cr": 1, "ni": 1, "al": 1, "pb": 1, "
              "p6": 0, "p14": 0, "pq": 0}  # fmt: skip
 
 
+def scatter(key: str, value: float) -> float:
+    """One standard deviation of a printed result of this measurand at this value, in its own unit."""
+    return math.hypot(_RELATIVE[key] * value, _ABSOLUTE.get(key, 0.0), 0.3 * 10.0 ** -_DECIMALS[key])
+
+
 @dataclass
 class Story:
     """What one unit left behind: the register's logs, the lab's rows, and the truth."""
@@ -135,6 +140,33 @@ def _strength(fault: Fault, day: int) -> float:
     return risen if fault.fade is None else risen * math.exp(-(day - fault.start) / fault.fade)
 
 
+def paces(unit: UnitSpec, index: int, seed: int) -> tuple[list[float], list[float]]:
+    """How fast each compartment of a unit ages its oil and wears, against its family: its own for life.
+
+    They come after each tank's beginnings in the same stream of random values, so those are drawn first.
+    """
+    habit = np.random.default_rng([seed, index, 1])
+    for _ in unit.compartments:
+        habit.uniform(0.2, 0.8), habit.normal(1.0, 0.05), habit.lognormal(0, 0.05), habit.lognormal(0, 0.15)
+    own = [float(habit.lognormal(0, 0.08)) for _ in unit.compartments]
+    return own, [float(habit.lognormal(0, 0.22)) for _ in unit.compartments]
+
+
+def oil_after(
+    spec: CompartmentSpec, oil: OilSpec, hours: float, topped_up_l: float, day: int, pace: float, metal_pace: float
+) -> _Oil:
+    """The oil of a compartment that has run so long on it, with what is wrong in there on that day of the history."""
+    tank = _Oil(spec, oil)
+    tank.pace, tank.metal_pace = pace, metal_pace
+    faults = [(f, s) for f in spec.faults if (s := _strength(f, day)) > 0.08]
+    steps = 20
+    for _ in range(steps):
+        tank.run(max(hours, 0.0) / steps, faults)
+        if topped_up_l > 0:
+            tank.mix_in(topped_up_l / steps)
+    return tank
+
+
 def live(unit: UnitSpec, index: int, oils: dict[str, OilSpec], start: date, until: date, seed: int) -> Story:
     """Simulate one unit from ``start`` to ``until``, both included."""
     rng = np.random.default_rng([seed, index])
@@ -146,6 +178,7 @@ def live(unit: UnitSpec, index: int, oils: dict[str, OilSpec], start: date, unti
     drains_seen = [0] * len(tanks)
     overdue = [1.0] * len(tanks)
     numbers = [0] * len(tanks)
+    own, own_metal = paces(unit, index, seed)
     for c, tank in enumerate(tanks):
         # histories begin mid-life: the first drain comes early and differs per compartment
         tank.hours = float(habit.uniform(0.2, 0.8)) * tank.spec.interval * (not tank.spec.new_at_start)
@@ -154,8 +187,6 @@ def live(unit: UnitSpec, index: int, oils: dict[str, OilSpec], start: date, unti
         tank.value = {k: tank.new[k] for k in KEYS}
         for k, amount in tank.spec.wear.metals.items():
             tank.value[k] += amount * tank.hours / tank.spec.wear.reference
-    own = [float(habit.lognormal(0, 0.08)) for _ in tanks]
-    own_metal = [float(habit.lognormal(0, 0.22)) for _ in tanks]
     for day in range((until - start).days + 1):
         today = start + timedelta(days=day)
         draw = rng.standard_normal((len(tanks) + 1, 8 + len(KEYS)))
@@ -264,7 +295,8 @@ def _sample(
     received = today + timedelta(days=2 + int(abs(z[7]) * 1.5))
     reported = received + timedelta(days=3 + int(abs(z[5]) * 2))
     story.truth.append({
-        "sample_no": name, "unit": unit.name, "compartment": tank.spec.name, "on": today.isoformat(),
+        "sample_no": name, "unit": unit.name, "compartment": tank.spec.name, "on": today.isoformat(), "meter": shown,
+        "oil_hours": round(tank.hours, 1), "topup_l": round(tank.added, 1),
         "faults": {f.kind: round(s, 2) for f, s in faults} | ({"wrong_oil": 1.0} if tank.wrong else {}),
     })  # fmt: skip
     if reported > until:

@@ -233,6 +233,25 @@ def make_database(connection: object, name: str) -> bool:
     return True
 
 
+def fresh_database(clone: Path, server: str, first_port: int, name: str) -> Cluster:
+    """An empty database ``name`` on a private server of its own (tests, bench); one that is there already is dropped."""
+    import psycopg
+    from psycopg import sql
+
+    private = start(clone, server, first_port)
+    with psycopg.connect(private.url(OWNER, "vornet"), autocommit=True) as admin:
+        for last in (False,) * 50 + (True,):
+            try:
+                admin.execute(sql.SQL("DROP DATABASE IF EXISTS {} WITH (FORCE)").format(sql.Identifier(name)))
+                break
+            except psycopg.errors.InsufficientPrivilege:  # autovacuum, which is the superuser's, is in there just now
+                if last:
+                    raise
+                time.sleep(0.2)
+        make_database(admin, name)
+    return private
+
+
 def stop(clone: Path, name: str = "pg") -> bool:
     """Stop the private server; False when there was none running."""
     home = home_of(clone, name)

@@ -20,7 +20,22 @@ from vornet.api import calculators, exchange
 from vornet.core.errors import InputError
 from vornet.flows import calc, jobs, people
 from vornet.store.database import Database
-from vornet.web import admin, board, compartment, drain, lab, library, paper, plan, signin, unit
+from vornet.web import (
+    admin,
+    board,
+    bottles,
+    compartment,
+    drain,
+    lab,
+    library,
+    limits,
+    paper,
+    plan,
+    report,
+    review,
+    signin,
+    unit,
+)
 from vornet.web import calculators as calculator_pages
 from vornet.web import job as job_pages
 from vornet.web.pages import render
@@ -44,7 +59,10 @@ def create_app(db: Database, today: date | None = None, demo: bool = False) -> F
     app = FastAPI(title="Vornet", version=__version__, docs_url=None, redoc_url=None, openapi_url=None)
     app.state.db, app.state.fixed_today, app.state.demo = db, today, demo
     app.mount("/static", StaticFiles(directory=DIST, check_dir=False), name="static")
-    for module in (signin, board, compartment, drain, lab, plan, job_pages, paper, unit, library, calculator_pages, admin):
+    for module in (
+        signin, board, compartment, drain, bottles, lab, review, limits, report, plan, job_pages, paper, unit, library,
+        calculator_pages, admin,
+    ):  # fmt: skip
         app.include_router(module.router, include_in_schema=False)
     app.include_router(calculators.router)
     app.include_router(exchange.router)

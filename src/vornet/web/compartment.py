@@ -13,12 +13,15 @@ from markupsafe import Markup
 from starlette.exceptions import HTTPException
 
 from vornet.core import measures
+from vornet.core.causes import NAMES
 from vornet.core.errors import InputError
-from vornet.core.measurands import BY_KEY, INDEX
+from vornet.core.measurands import BY_KEY, INDEX, WEAR_METALS
+from vornet.core.rates import without_top_ups
 from vornet.flows import compartment as flow
+from vornet.flows import inbox
 from vornet.flows.compartment import Facts
 from vornet.store.database import query
-from vornet.web.charts import ribbon
+from vornet.web.charts import overlay, ribbon
 from vornet.web.pages import checked_form, database, figure, needs, render, short_day, today, typed, visitor
 
 router = APIRouter()
@@ -26,12 +29,24 @@ router = APIRouter()
 RECENT = 9
 
 
-def _facts(request: Request, compartment_id: int) -> Facts:
+def facts_of(request: Request, compartment_id: int) -> Facts:
+    """A compartment of the visitor's fleet, worked; 404 when there is none."""
     with database(request).fleet(visitor(request).fleet_id) as connection:
         facts = flow.load(connection, compartment_id, today(request))
     if facts is None:
         raise HTTPException(404, "There is no such compartment in this fleet.")
     return facts
+
+
+_EVENT_WORDS = {
+    "part_change": "Part changed", "repair": "Repaired", "overhaul": "Overhauled", "component_exchange": "Exchanged", "finding": "Found",
+}  # fmt: skip
+
+
+def _found(event: dict[str, Any]) -> str:
+    cause, _, rest = str(event["note"]).partition(":")
+    named = NAMES.get(cause, "nothing wrong" if cause == "nothing" else "something else" if cause == "other" else cause)
+    return f"{named}{':' + rest if rest else ''}" if event["kind"] == "finding" else str(event["note"])
 
 
 def _interval_on(facts: Facts, day: float) -> float | None:
@@ -82,22 +97,31 @@ def ribbon_of(facts: Facts, keys: list[str], everything: bool, system: str = mea
         word = flow.sample_word(facts, int(i))
         known = facts.samples.get(int(facts.loaded.sample_ids[i]), {})
         words = {"run_on": "Run on", "watch": "Watch", "act": "Act", "stop": "Stop", "none": "No verdict", "held": "Held"}
+        how = f"signed by {known['signed_by']}" if known.get("signed") is not None else "proposed"
         title = (
-            f"{words[word]} (proposed) · sample {known.get('sample_no', '')} · {figure(charges.oil_hours[i])} {unit} on "
+            f"{words[word]} ({how}) · sample {known.get('sample_no', '')} · {figure(charges.oil_hours[i])} {unit} on "
             f"this oil · {short_day(date.fromordinal(int(samples.day[i])))} {date.fromordinal(int(samples.day[i])).year}"
         )
-        notches.append(ribbon.Notch(float(at[i]), word, title, int(facts.loaded.sample_ids[i])))
+        notches.append(ribbon.Notch(float(at[i]), word, title, int(facts.loaded.sample_ids[i]), flow.is_signed(facts, int(i))))
     fillings = facts.loaded.history.fillings
     drops = tuple(
         ribbon.Drop(float(fillings.total[i]), float(fillings.in_l[i]))
         for i in np.flatnonzero(charges.charge_of_filling >= first) if fillings.in_l[i] > 0
     )  # fmt: skip
     drains = tuple(float(charges.fill[h]) for h in range(max(first, 1), count))
+    marks = tuple(
+        ribbon.Mark(
+            float(e["total"]),
+            f"{_EVENT_WORDS.get(e['kind'], e['kind'])} {short_day(e['on_day'])} {e['on_day'].year}"
+            + (f": {_found(e)}" if e["note"] else ""),
+        )
+        for e in facts.events
+    )
     panels = tuple(_panel(facts, key, first, at, latest) for key in keys)
     if not blocks:
         return Markup("")
     whole = ribbon.Ribbon(
-        tuple(blocks), tuple(notches), drops, panels, unit, start=min(b.fill for b in blocks), drains=drains
+        tuple(blocks), tuple(notches), drops, panels, unit, start=min(b.fill for b in blocks), drains=drains, marks=marks
     )
     if system == measures.US:
         kind = "distance" if unit == "km" else "hours"
@@ -186,12 +210,86 @@ def _cones(facts: Facts, key: str, latest: float) -> tuple[ribbon.Cone, ...]:
     return tuple(c for c in cones if c is not None)
 
 
-def _context(request: Request, facts: Facts, asked: list[str], everything: bool) -> dict[str, Any]:
+#: how a compartment's values can be laid out
+VIEWS = {"": "along the meter", "over": "charges over one another", "date": "along the calendar", "sisters": "beside sister units"}
+
+
+def _lines(facts: Facts, key: str, view: str, c: int, sister: bool) -> list[overlay.Line]:
+    """The charges of compartment ``c`` (a row of what is loaded) as lines of one measurand."""
+    charges, samples, m = facts.charges, facts.loaded.history.samples, INDEX[key]
+    mine = np.flatnonzero(charges.comp == c)
+    newest = int(mine[-1])
+    shown = mine[-3:] if sister else mine[-RECENT:]
+    r, out = facts.loaded.register[c], []
+    for h in shown.tolist():
+        rows = np.flatnonzero((charges.charge_of == h) & samples.usable & ~np.isnan(samples.values[:, m]) & ~np.isnan(charges.oil_hours))
+        rows = rows[np.argsort(charges.oil_hours[rows])]
+        if not len(rows):
+            continue
+        along = samples.day[rows] if view == "date" else charges.oil_hours[rows]
+        points = list(zip(along.astype(float).tolist(), samples.values[rows, m].tolist(), strict=True))
+        start, day = float(charges.start[h, m]), float(charges.fill_day[h])
+        if not math.isnan(start) and not math.isnan(charges.fill[h]):
+            points.insert(0, (day if view == "date" else 0.0, start))
+        place = f"{r['unit']} {r['name']}, " if sister else ""
+        weight = 1.0 if h == newest else max(0.0, 1 - (newest - h) / RECENT)
+        if not sister and view == "over" and key in WEAR_METALS:
+            out += _undiluted(facts, key, rows, start, int(charges.number[h]))
+        out.append(overlay.Line(tuple(points), f"{place}charge {charges.number[h]}{', running' if h == newest else ''}", weight, sister))
+    return out
+
+
+def _undiluted(facts: Facts, key: str, rows: np.ndarray, start: float, number: int) -> list[overlay.Line]:
+    """What a charge would have shown without top-ups, where that differs: its start and the ledger's rises added up."""
+    rates = facts.rates
+    would = without_top_ups(start, rates.rise_100h[rows, WEAR_METALS.index(key)], rates.from_h[rows], rates.to_h[rows])
+    if np.isnan(would).any():
+        return []
+    shown = facts.loaded.history.samples.values[rows, INDEX[key]]
+    if np.all(np.abs(would - shown) < 0.04 * np.maximum(shown, 1.0)):
+        return []
+    points = ((0.0, start), *zip(facts.charges.oil_hours[rows].tolist(), would.tolist(), strict=True))
+    return [overlay.Line(points, f"charge {number}, without top-ups", 0.5, undiluted=True)]
+
+
+def overlay_of(request: Request, facts: Facts, keys: list[str], view: str) -> Markup:
+    """Charges over one another, by hours on oil, by date, or beside those of the family's other units."""
+    who, wide, own = visitor(request), facts, 0
+    if view == "sisters":
+        with database(request).fleet(who.fleet_id) as connection:
+            wide, own = flow.with_family(connection, facts, today(request))
+    sheets = []
+    for key in keys:
+        m, measurand = INDEX[key], BY_KEY[key]
+        lines = [line for c in range(len(wide.loaded.register)) for line in _lines(wide, key, view, c, c != own)]
+        limits: dict[int, tuple[float, ...]] = {0: (), 1: ()}
+        if len(facts.loaded.history.samples.comp):
+            for which in (0, 1):
+                found = (float(facts.judgement.past.limits[side][which][-1, m]) for side in ("low", "high"))
+                limits[which] = tuple(round(x, 3) for x in found if math.isfinite(x))
+        sheets.append(overlay.Sheet(measurand.name, measurand.unit, tuple(lines), limits[0], limits[1]))
+    xs = [x for s in sheets for line in s.lines for x, _ in line.points]
+    if not xs:
+        return Markup("")
+    if view == "date":
+        first, last = date.fromordinal(int(min(xs))), date.fromordinal(int(max(xs)))
+        months = [date(y, mo, 1) for y in range(first.year, last.year + 1) for mo in (1, 4, 7, 10)]
+        ticks = [(float(d.toordinal()), f"{d:%b %Y}") for d in months if first <= d <= last]
+        return Markup(overlay.draw(sheets, "", (min(xs), max(xs)), ticks))
+    kind = "distance" if facts.unit == "km" else "hours"
+    factor = measures.shown(1.0, kind, who.measures) or 1.0
+    ticks = [(t / factor, f"{t:,.0f} {measures.unit(kind, who.measures)}") for t in ribbon.nice_ticks(0.0, max(xs) * factor, 8)]
+    return Markup(overlay.draw(sheets, facts.unit, (0.0, max(xs)), ticks))
+
+
+def _context(request: Request, facts: Facts, asked: list[str], everything: bool, view: str = "") -> dict[str, Any]:
     keys = flow.panels_asked(facts, asked)
+    view = view if view in VIEWS else ""
     trends = {key: flow.trend_of(facts, key) for key in keys}
     return {
         "row": facts.row, "unit": facts.unit, "keys": keys, "measured": [BY_KEY[k] for k in flow.measured(facts)],
-        "drawing": ribbon_of(facts, keys, everything, visitor(request).measures),
+        "drawing": overlay_of(request, facts, keys, view) if view else ribbon_of(facts, keys, everything, visitor(request).measures),
+        "view": view, "views": VIEWS,
         "everything": everything, "facts": facts, "by_key": BY_KEY,
         "decision": facts.row["decision"], "trends": trends, "charges": len(facts.charges.comp) - 1, "recent": RECENT,
         "use": flow.oil_use(facts), "change": flow.change_of_oil(facts),
@@ -199,11 +297,11 @@ def _context(request: Request, facts: Facts, asked: list[str], everything: bool)
 
 
 @router.get("/compartments/{compartment_id}", dependencies=[needs("see")])
-def show(request: Request, compartment_id: int, all: int = 0) -> Response:
+def show(request: Request, compartment_id: int, all: int = 0, view: str = "") -> Response:
     """What has happened in here."""
-    facts = _facts(request, compartment_id)
+    facts = facts_of(request, compartment_id)
     asked = request.query_params.getlist("m")
-    context = _context(request, facts, asked, bool(all))
+    context = _context(request, facts, asked, bool(all), view)
     part = request.headers.get("HX-Request") and request.query_params.get("part") == "charts"
     return render(request, "charts.html" if part else "compartment.html", **context)
 
@@ -211,12 +309,15 @@ def show(request: Request, compartment_id: int, all: int = 0) -> Response:
 @router.get("/compartments/{compartment_id}/samples/{sample_id}", dependencies=[needs("see")])
 def sample(request: Request, compartment_id: int, sample_id: int) -> Response:
     """One sample opened."""
-    facts = _facts(request, compartment_id)
+    facts = facts_of(request, compartment_id)
     detail = flow.sample_detail(facts, sample_id)
     if detail is None:
         raise HTTPException(404, "There is no such sample in this compartment.")
+    with database(request).fleet(visitor(request).fleet_id) as connection:
+        versions = inbox.history_of(connection, sample_id)
     part = request.headers.get("HX-Request")
-    return render(request, "sample_part.html" if part else "sample.html", row=facts.row, unit=facts.unit, s=detail)
+    template = "sample_part.html" if part else "sample.html"
+    return render(request, template, row=facts.row, unit=facts.unit, s=detail, versions=versions)
 
 
 @router.post("/compartments/{compartment_id}/interval", dependencies=[needs("approve_interval")])

@@ -1,51 +1,92 @@
-"""Results in: drop a file, see what went in, what was held and why; settle what is held."""
+"""The Lab inbox: what came in, what is held and why, and the keys that clear it."""
 
 from __future__ import annotations
 
 import json
+from collections.abc import Callable, Iterator
+from typing import Any, BinaryIO
 from urllib.parse import quote
 
 from fastapi import APIRouter, Request
 from fastapi.concurrency import run_in_threadpool
-from fastapi.responses import RedirectResponse, Response
+from fastapi.responses import RedirectResponse, Response, StreamingResponse
 from starlette.datastructures import UploadFile as FormFile
 from starlette.exceptions import HTTPException
 
 from vornet.core.errors import InputError
-from vornet.flows import evaluate, inbox, register, results
+from vornet.core.measurands import INDEX, MEASURANDS
+from vornet.flows import evaluate, inbox, lab_files, register
+from vornet.io.lab_header import Meaning
+from vornet.store.database import Connection
 from vornet.web.pages import checked_form, database, needs, render, today, visitor
 
 router = APIRouter()
-LARGEST = 60_000_000
+LARGEST = 200_000_000
+KINDS = {"holds": "Samples held", "rows": "Rows that wait", "files": "Files"}
 
 
 @router.get("/lab", dependencies=[needs("see_lab")])
-def show(request: Request, file: int | None = None, error: str = "") -> Response:
-    """Files that came in, and what waits."""
+def show(request: Request, show: str = "", at: int = 0, error: str = "", said: str = "") -> Response:
+    """What waits for a person: samples that may not be true, rows without a place; and the files they came in."""
     with database(request).fleet(visitor(request).fleet_id) as connection:
-        found = inbox.inbox(connection, file)
-    return render(request, "lab.html", 422 if error else 200, error=error[:500], chosen=file, **found)
+        context = _inbox(connection, show, at)
+    template = "lab_inbox.html" if request.headers.get("HX-Request") else "lab.html"
+    return render(request, template, 422 if error else 200, error=error[:500], said=said[:300], **context)
+
+
+def _inbox(connection: Connection, show: str, at: int) -> dict[str, Any]:
+    found = inbox.inbox(connection)
+    shown = show if show in KINDS else "holds" if found["holds"] else "rows" if found["rows"] else "files"
+    items = found[shown] if shown != "files" else []
+    place = min(max(at, 0), max(len(items) - 1, 0))
+    opened: dict[str, Any] = {}
+    if shown == "holds" and items:
+        opened = {"hold": items[place], "beside": inbox.beside(connection, items[place])}
+    elif shown == "rows" and items:
+        opened = {"row": items[place]}
+    return {**found, "shown": shown, "at": place, "kinds": KINDS, "opened": opened}
+
+
+def _answer(request: Request, act: Callable[[Connection], str | None], show: str, at: int) -> Response:
+    """Do something to the thing that is open, and show the list with the next one open; what went wrong is said there."""
+    who, error, said = visitor(request), "", ""
+    try:
+        with database(request).fleet(who.fleet_id) as connection:
+            said = act(connection) or ""
+    except InputError as problem:
+        error = str(problem)
+    if not request.headers.get("HX-Request"):
+        if error:
+            raise InputError("", error)
+        return RedirectResponse(f"/lab?show={show}&at={at}", 303)
+    with database(request).fleet(who.fleet_id) as connection:
+        context = _inbox(connection, show, at)
+    return render(request, "lab_inbox.html", 422 if error else 200, error=error, said=said, **context)
+
+
+def _place(form: dict[str, Any]) -> int:
+    text = str(form.get("at", "0"))
+    return int(text) if text.isdigit() and len(text) < 6 else 0
 
 
 @router.post("/lab", dependencies=[needs("take_files")])
 async def take(request: Request) -> Response:
-    """A file dropped: a register (JSON with units) or results."""
+    """A file dropped: results go on the queue; a register (JSON with units) goes in at once."""
     form = await checked_form(request)
     upload = form.get("file")
     if not isinstance(upload, FormFile) or not upload.filename:
         return _refused("choose a file first")
-    content = await upload.read(LARGEST + 1)
-    if len(content) > LARGEST:
+    if (upload.size or 0) > LARGEST:
         return _refused(f"{upload.filename} is larger than {LARGEST // 1_000_000} MB: import it with the vornet command")
     try:
-        file_id = await run_in_threadpool(_take, request, upload.filename[:200], content, str(form.get("lab", ""))[:80])
+        file_id = await run_in_threadpool(_take, request, upload.filename[:200], upload.file, str(form.get("lab", ""))[:80])
     except InputError as error:
         return _refused(f"{upload.filename}: {error}. Nothing was changed.")
-    return RedirectResponse(f"/lab?file={file_id}" if file_id else "/lab?file=0", 303)
+    return RedirectResponse(f"/lab/files/{file_id}", 303)
 
 
 def _refused(text: str) -> Response:
-    return RedirectResponse(f"/lab?error={quote(text[:400])}", 303)
+    return RedirectResponse(f"/lab?show=files&error={quote(text[:400])}", 303)
 
 
 def _is_register(content: bytes) -> bool:
@@ -58,68 +99,154 @@ def _is_register(content: bytes) -> bool:
     return isinstance(document, dict) and bool({"units", "oils", "drains", "readings"} & set(document))
 
 
-def _take(request: Request, name: str, content: bytes, lab: str) -> int | None:
+def _take(request: Request, name: str, source: BinaryIO, lab: str) -> int:
     who, db, day = visitor(request), database(request), today(request)
-    if _is_register(content):
+    head = source.read(4096)
+    source.seek(0)
+    if head.lstrip()[:1] == b"{" and _is_register(content := source.read()):
         report = register.load(db, content, fleet=who.fleet, by=who.name, today=day)
         evaluate.evaluate(db, who.fleet, day)
         with db.fleet(who.fleet_id) as connection:
             return inbox.note_register(connection, who.fleet_id, name, content, report, who.name)
-    taken = results.load(db, content, fleet=who.fleet, name=name, by=who.name, lab=lab)
-    if taken.new_oil:
-        evaluate.evaluate(db, who.fleet, day)
-    elif taken.compartments:
-        evaluate.evaluate(db, who.fleet, day, sorted(taken.compartments))
-    return taken.import_file_id
+    source.seek(0)
+    with db.fleet(who.fleet_id) as connection:
+        return inbox.take(connection, who.fleet_id, source, name=name, lab=lab, by=who.name).import_file_id
 
 
 @router.post("/lab/retry", dependencies=[needs("take_files")])
 async def retry(request: Request) -> Response:
     """Read the files with waiting rows again."""
     await checked_form(request)
-    who, db = visitor(request), database(request)
+    who = visitor(request)
+    with database(request).fleet(who.fleet_id) as connection:
+        count = inbox.retry(connection, who.fleet_id)
+    return RedirectResponse(f"/lab?show=rows&said={quote(f'{count} files are read again')}", 303)
 
-    def again() -> None:
-        reports = results.retry(db, who.fleet, who.name)
-        touched = sorted({c for r in reports for c in r.compartments})
-        if touched:
-            evaluate.evaluate(db, who.fleet, today(request), touched)
 
-    await run_in_threadpool(again)
-    return RedirectResponse("/lab", 303)
+@router.get("/lab/waiting.csv", dependencies=[needs("see_lab")])
+def waiting(request: Request) -> Response:
+    """What waits, as CSV."""
+    text = inbox.waiting_csv(database(request), visitor(request).fleet_id)
+    return Response(text, media_type="text/csv", headers={"Content-Disposition": 'attachment; filename="lab-waiting.csv"'})
+
+
+# ---- held rows -----------------------------------------------------------------------------------------
 
 
 @router.post("/lab/rows/{held_row_id}", dependencies=[needs("take_files")])
-async def dismiss(request: Request, held_row_id: int) -> Response:
+async def row(request: Request, held_row_id: int) -> Response:
+    """Put a row away, take it in with corrected cells, or let it replace the sample that has its number."""
     form = await checked_form(request)
-    who = visitor(request)
-    with database(request).fleet(who.fleet_id) as connection:
-        inbox.dismiss(connection, who.fleet_id, held_row_id, str(form.get("why", "")), who.name)
-    return RedirectResponse("/lab", 303)
+    who, do, why = visitor(request), str(form.get("do", "away")), str(form.get("why", ""))
+    cells = {k[5:]: str(v) for k, v in form.items() if k.startswith("cell.")}
+
+    def act(connection: Connection) -> str | None:
+        if do == "away":
+            inbox.dismiss(connection, who.fleet_id, held_row_id, why, who.name)
+            return "put away"
+        number = inbox.correct_row(
+            connection, who.fleet_id, held_row_id, cells, why, who.name, today(request), force=do == "replace"
+        )
+        return f"sample {number} went in"
+
+    return await run_in_threadpool(_answer, request, act, "rows", _place(form))
+
+
+# ---- held samples --------------------------------------------------------------------------------------
 
 
 @router.post("/lab/holds/{hold_id}", dependencies=[needs("settle_holds")])
 async def settle(request: Request, hold_id: int) -> Response:
-    """Release or reject a held sample, with a reason."""
+    """Release, reject, correct, swap back, or record the oil that nobody recorded; with a reason."""
     form = await checked_form(request)
-    who = visitor(request)
-    with database(request).fleet(who.fleet_id) as connection:
-        inbox.settle(
-            connection, who.fleet_id, hold_id, str(form.get("settlement", "")), str(form.get("why", "")), who.name,
-            today(request),
-        )  # fmt: skip
-    return RedirectResponse("/lab", 303)
+    who, day = visitor(request), today(request)
+    do, why = str(form.get("do", form.get("settlement", ""))), str(form.get("why", ""))
+    typed = {k[6:]: str(v) for k, v in form.items() if k.startswith("value.")}
+
+    def act(connection: Connection) -> str | None:
+        if do == "swap":
+            inbox.swap(connection, who.fleet_id, hold_id, why or "labels changed over", who.name, day)
+            return "results exchanged; both are judged in their own places"
+        if do == "record":
+            return inbox.record_oil(connection, who.fleet_id, hold_id, who.name, day)
+        if do == "correct":
+            sample_id = inbox.hold(connection, hold_id)["sample_id"]
+            inbox.correct(connection, who.fleet_id, sample_id, typed, why, who.name, day)
+            return "corrected and screened again"
+        inbox.settle(connection, who.fleet_id, hold_id, do, why, who.name, day)
+        return "released into judgement" if do == "released" else "rejected"
+
+    return await run_in_threadpool(_answer, request, act, "holds", _place(form))
+
+
+# ---- files ---------------------------------------------------------------------------------------------
+
+
+def _file(request: Request, import_file_id: int, error: str = "", typed: dict[str, Meaning] | None = None) -> Response:
+    with database(request).fleet(visitor(request).fleet_id) as connection:
+        found = inbox.file_page(connection, import_file_id)
+    if found is None:
+        raise HTTPException(404, "There is no such file.")
+    part = request.headers.get("HX-Request") and not error
+    return render(
+        request, "lab_file_part.html" if part else "lab_file.html", 422 if error else 200, **found, error=error, typed=typed or {},
+        choices=inbox.choices(), measurands=MEASURANDS,
+    )  # fmt: skip
 
 
 @router.get("/lab/files/{import_file_id}", dependencies=[needs("see_lab")])
-def original(request: Request, import_file_id: int) -> Response:
-    """The file as it came."""
+def file(request: Request, import_file_id: int) -> Response:
+    """One file: how it was read, what became of its rows, headings to explain."""
+    return _file(request, import_file_id)
+
+
+@router.post("/lab/files/{import_file_id}/headings", dependencies=[needs("take_files")])
+async def explain(request: Request, import_file_id: int) -> Response:
+    """Say once what a lab's headings mean; the file is read with them."""
+    form = await checked_form(request)
+    who = visitor(request)
+    said: dict[str, Meaning] = {}
+    n = 0
+    while (name := form.get(f"name.{n}")) is not None:
+        key = str(form.get(f"key.{n}", "?"))
+        if key != "?":
+            unit = str(form.get(f"unit.{n}", "")).strip() if key in INDEX else ""
+            said[str(name)] = Meaning("" if key == "-" else key, unit)
+        n += 1
+    try:
+        with database(request).fleet(who.fleet_id) as connection:
+            inbox.explain(connection, who.fleet_id, import_file_id, str(form.get("lab", ""))[:80], said, who.name)
+    except InputError as error:
+        return await run_in_threadpool(_file, request, import_file_id, str(error), said)
+    return RedirectResponse(f"/lab/files/{import_file_id}", 303)
+
+
+@router.get("/lab/files/{import_file_id}/rows/{row_no}", dependencies=[needs("see_lab")])
+def row_as_it_came(request: Request, import_file_id: int, row_no: int, key: str = "") -> Response:
+    """A row of the lab's file as it came."""
     with database(request).fleet(visitor(request).fleet_id) as connection:
+        found = inbox.row_as_it_came(connection, import_file_id, row_no)
+    if found is None:
+        raise HTTPException(404, "There is no such row.")
+    return render(request, "lab_row.html", **found, key=key)
+
+
+@router.get("/lab/files/{import_file_id}/original", dependencies=[needs("see_lab")])
+def original(request: Request, import_file_id: int) -> Response:
+    """The file as it came, byte for byte."""
+    db, fleet_id = database(request), visitor(request).fleet_id
+    with db.fleet(fleet_id) as connection:
         found = inbox.original(connection, import_file_id)
     if found is None:
         raise HTTPException(404, "There is no such file.")
-    name = quote(found["name"])
-    return Response(
-        found["content"], media_type="application/octet-stream",
-        headers={"Content-Disposition": f"attachment; filename*=UTF-8''{name}"},
+
+    def pieces() -> Iterator[bytes]:
+        with db.fleet(fleet_id) as connection:
+            stream = lab_files.stream(connection, import_file_id)
+            while piece := stream.read(lab_files.PIECE_BYTES):
+                yield piece
+
+    return StreamingResponse(
+        pieces(), media_type="application/octet-stream",
+        headers={"Content-Disposition": f"attachment; filename*=UTF-8''{quote(found[0]['name'])}"},
     )  # fmt: skip

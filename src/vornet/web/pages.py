@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hmac
+import re
 from datetime import date
 from importlib.resources import files
 from typing import Any
@@ -15,6 +16,7 @@ from markupsafe import Markup
 from starlette.exceptions import HTTPException
 
 from vornet.core import measures
+from vornet.core.causes import NAMES
 from vornet.core.decide import OUTCOME_WORDS
 from vornet.core.errors import InputError
 from vornet.core.judge import VERDICTS, WORDS
@@ -127,7 +129,7 @@ _environment.filters.update(fig=figure, signed=signed, day=day, short_day=short_
                             amount=amount, per=per, u=unit_of, said=said, typed=as_typed)
 _environment.globals.update(
     drop=drop, life_bar=life_bar, verdict_words={**WORDS, "none": "No verdict", "held": "Held"},
-    verdict_of=lambda code: VERDICTS.get(code, "none"), outcome_words=OUTCOME_WORDS,
+    verdict_of=lambda code: VERDICTS.get(code, "none"), outcome_words=OUTCOME_WORDS, cause_names=NAMES,
 )  # fmt: skip
 
 
@@ -179,6 +181,14 @@ def typed(form: dict[str, Any], field_name: str, kind: str, request: Request) ->
     """A quantity from a form in its stored unit, None when blank. Raises InputError by field."""
     text = str(form.get(field_name, "")).strip()
     return measures.typed(text, kind, visitor(request).measures, field_name) if text else None
+
+
+def number_of(text: Any, field_name: str) -> int:
+    """A whole number from a form, 0 when blank. Raises InputError by field."""
+    plain = str(text or "0").strip()
+    if not re.fullmatch(r"-?\d{1,15}", plain):
+        raise InputError(field_name, f"{plain[:30]!r} is not a whole number")
+    return int(plain)
 
 
 def maybe_day(text: Any, field_name: str) -> date | None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from fastapi import APIRouter, Request
 from fastapi.responses import Response
 
-from vornet.flows import board, service
+from vornet.flows import board, service, verdicts
 from vornet.io import tables
 from vornet.web.pages import database, needs, render, today, visitor
 
@@ -23,8 +23,9 @@ def show(request: Request, show: str = "all", depot: str = "", days: int = 30, p
     with database(request).fleet(visitor(request).fleet_id) as connection:
         found = service.due_list(connection, today(request), days, depot[:120], show, max(page, 0))
         depots = board.depots(connection)
+        asked = verdicts.resamples(connection)
     return render(
-        request, "plan.html", **found, show=show, depot=depot, days=days, filters=FILTERS, horizons=HORIZONS, depots=depots
+        request, "plan.html", **found, show=show, depot=depot, days=days, filters=FILTERS, horizons=HORIZONS, depots=depots, asked=asked
     )
 
 

@@ -1,7 +1,11 @@
-"""Running the application under uvicorn."""
+"""Running the application under uvicorn, and the processes that belong beside it."""
 
 from __future__ import annotations
 
+import subprocess
+import sys
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from datetime import date
 
 
@@ -17,3 +21,21 @@ def run(host: str, port: int, today: date | None = None, demo: bool = False) -> 
         uvicorn.run(create_app(db, today=today, demo=demo), host=host, port=port, log_level="warning", access_log=False)
     finally:
         db.close()
+
+
+@contextmanager
+def beside(*commands: Sequence[str]) -> Iterator[None]:
+    """``vornet`` commands running beside this process; they end with it, even when it is killed (their stdin closes)."""
+    started = [
+        subprocess.Popen([sys.executable, "-m", "vornet", *command, "--with-parent"], stdin=subprocess.PIPE) for command in commands
+    ]
+    try:
+        yield
+    finally:
+        for process in started:
+            process.terminate()
+        for process in started:
+            try:
+                process.wait(10)
+            except subprocess.TimeoutExpired:
+                process.kill()

@@ -2,7 +2,8 @@
 SELECT c.compartment_id, c.unit_id, u.name AS unit, c.name AS compartment, c.kind, d.name AS depot, c.counts AS meter_unit, s.as_of, s.oil_hours,
        s.headroom, s.headroom_is_safe, s.headroom_open, s.running_safe, s.limiting, s.interval_meter, s.to_due, s.due_meter,
        s.due_day, s.due_driver, s.last_proposed, s.last_sampled_on, s.held, s.open_faults, s.outcome, s.proposed_meter,
-       s.reason, s.ranking
+       s.reason, s.ranking, (SELECT v.verdict FROM verdict v WHERE v.fleet_id = s.fleet_id AND v.sample_id = s.last_sample_id
+                             AND v.superseded_by IS NULL) AS last_signed
 FROM standing s JOIN compartment c USING (fleet_id, compartment_id)
 JOIN unit u ON u.fleet_id = c.fleet_id AND u.unit_id = c.unit_id
 LEFT JOIN depot d ON d.fleet_id = u.fleet_id AND d.depot_id = u.depot_id
@@ -12,6 +13,8 @@ WHERE (%(show)s = 'all' AND u.state = 'in_service'
     OR %(show)s = 'faults' AND (cardinality(s.open_faults) > 0 OR s.last_proposed >= 2)
     OR %(show)s = 'past' AND s.headroom < 0
     OR %(show)s = 'held' AND s.held > 0
+    OR %(show)s = 'unsigned' AND s.last_sample_id IS NOT NULL AND NOT EXISTS (
+        SELECT 1 FROM verdict v WHERE v.fleet_id = s.fleet_id AND v.sample_id = s.last_sample_id AND v.superseded_by IS NULL)
     OR %(show)s = s.outcome)
   AND (u.state = 'in_service' OR %(show)s = 'laid_up' AND u.state = 'laid_up')
   AND (%(depot)s = '' OR d.name = %(depot)s)
@@ -39,9 +42,12 @@ SELECT count(*) FILTER (WHERE in_service) AS all, count(*) FILTER (WHERE laid_up
        count(*) FILTER (WHERE in_service AND (headroom < 0)) AS past, count(*) FILTER (WHERE in_service AND (held > 0)) AS held,
        count(*) FILTER (WHERE in_service AND (outcome = 'lengthen')) AS lengthen, count(*) FILTER (WHERE in_service AND (outcome = 'shorten')) AS shorten,
        count(*) FILTER (WHERE in_service AND (outcome = 'hold')) AS hold, count(*) FILTER (WHERE in_service AND (outcome = 'not_enough')) AS not_enough,
+       count(*) FILTER (WHERE in_service AND last_sample_id IS NOT NULL AND verdict_id IS NULL) AS unsigned,
        max(as_of) AS as_of
-FROM (SELECT s.*, u.state = 'in_service' AS in_service, u.state = 'laid_up' AS laid_up
-      FROM standing s JOIN compartment c USING (fleet_id, compartment_id) JOIN unit u USING (fleet_id, unit_id)) s
+FROM (SELECT s.*, u.state = 'in_service' AS in_service, u.state = 'laid_up' AS laid_up, v.verdict_id
+      FROM standing s LEFT JOIN verdict v ON v.fleet_id = s.fleet_id AND v.sample_id = s.last_sample_id AND v.superseded_by IS NULL
+      JOIN compartment c ON c.fleet_id = s.fleet_id AND c.compartment_id = s.compartment_id
+      JOIN unit u ON u.fleet_id = c.fleet_id AND u.unit_id = c.unit_id) s
 
 -- :waiting  rows and samples that wait for a person
 SELECT (SELECT count(*) FROM held_row WHERE resolved_at IS NULL)
@@ -85,10 +91,12 @@ SELECT DISTINCT ON (measurand) measurand, n, mean, sd, as_of FROM baseline
 WHERE family = %(family)s ORDER BY measurand, as_of DESC
 
 -- :sample_facts  number, lab and evaluation of one compartment's samples
-SELECT s.sample_id, s.sample_no, s.lab, s.import_file_id, s.row_no, e.proposed, e.evidence,
+SELECT s.sample_id, s.sample_no, s.lab, s.import_file_id, s.row_no, s.comment, s.severity, e.proposed, e.evidence, e.hypotheses,
+       v.verdict AS signed, v.signed_by, v.signed_at, v.comment AS verdict_comment, v.reason AS verdict_reason, v.cause AS verdict_cause,
        coalesce((SELECT array_agg(h.detail) FROM hold h WHERE h.fleet_id = s.fleet_id AND h.sample_id = s.sample_id
                  AND (h.settled_at IS NULL OR h.settlement = 'rejected')), '{}') AS held
 FROM sample s LEFT JOIN evaluation e ON e.fleet_id = s.fleet_id AND e.sample_id = s.sample_id
+LEFT JOIN verdict v ON v.fleet_id = s.fleet_id AND v.sample_id = s.sample_id AND v.superseded_by IS NULL
 WHERE s.compartment_id = %(compartment_id)s AND s.superseded_by IS NULL
 
 -- :drains_of  with what was measured
@@ -121,3 +129,9 @@ SELECT drain_id FROM drain WHERE client_id = %(client_id)s
 
 -- :drain_on_day
 SELECT drain_id, meter FROM drain WHERE compartment_id = %(compartment_id)s AND on_day = %(on)s AND superseded_by IS NULL
+
+-- :events_of  repairs, part changes, overhauls, and what the workshop found, of one compartment
+SELECT on_day, meter, kind, note FROM event WHERE compartment_id = %(compartment_id)s AND superseded_by IS NULL
+UNION ALL
+SELECT on_day, NULL, 'finding', cause || CASE WHEN note = '' THEN '' ELSE ': ' || note END FROM finding
+WHERE compartment_id = %(compartment_id)s ORDER BY 1

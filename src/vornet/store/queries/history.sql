@@ -64,13 +64,36 @@ SELECT DISTINCT sample_id FROM hold WHERE settled_at IS NULL OR settlement = 're
 SELECT sample_id, reason FROM hold WHERE settled_at IS NOT NULL AND settlement <> 'cleared'
 
 -- :open_holds
-SELECT sample_id, reason FROM hold WHERE settled_at IS NULL
+SELECT sample_id, reason, detail FROM hold WHERE settled_at IS NULL
 
--- :raise_hold
-INSERT INTO hold (fleet_id, sample_id, reason, detail) VALUES (%(fleet_id)s, %(sample_id)s, %(reason)s, %(detail)s)
+-- :numbers_of
+SELECT sample_id, sample_no FROM sample WHERE sample_id = ANY(%(samples)s)
+
+-- :parcels  samples whose bottles travelled in one parcel
+SELECT s.sample_id, b.shipment_id FROM bottle b
+JOIN sample s ON s.fleet_id = b.fleet_id AND s.sample_no = b.sample_no AND s.compartment_id = b.compartment_id
+WHERE b.shipment_id IS NOT NULL AND s.superseded_by IS NULL
+
+-- :company  compartments whose bottles came with these compartments' lately: in one parcel, or of one unit; and the
+-- other sides of their open swaps
+SELECT DISTINCT b2.compartment_id FROM bottle b JOIN bottle b2 ON b2.fleet_id = b.fleet_id AND b2.shipment_id = b.shipment_id
+WHERE b.compartment_id = ANY(%(compartments)s) AND b.drawn_on > %(today)s::date - 120 AND b2.compartment_id IS NOT NULL
+UNION
+SELECT c2.compartment_id FROM compartment c JOIN compartment c2 USING (fleet_id, unit_id)
+WHERE c.compartment_id = ANY(%(compartments)s)
+  AND EXISTS (SELECT 1 FROM sample s JOIN sample s2 USING (fleet_id, sampled_on)
+              WHERE s.compartment_id = c.compartment_id AND s2.compartment_id = c2.compartment_id
+                AND s.superseded_by IS NULL AND s2.superseded_by IS NULL AND s.sampled_on > %(today)s::date - 120)
+UNION
+SELECT s2.compartment_id FROM hold h JOIN sample s ON s.sample_id = h.sample_id
+JOIN sample s2 ON s2.sample_id = (h.facts -> 'other' ->> 'sample_id')::bigint
+WHERE h.settled_at IS NULL AND h.reason = 'swapped_bottle' AND s.compartment_id = ANY(%(compartments)s) AND s2.compartment_id IS NOT NULL
+
+-- :raise_hold  a new reason, a changed sentence, or one that had been cleared and holds again
+INSERT INTO hold (fleet_id, sample_id, reason, detail, facts) VALUES (%(fleet_id)s, %(sample_id)s, %(reason)s, %(detail)s, %(facts)s)
 ON CONFLICT (fleet_id, sample_id, reason) DO UPDATE
-SET detail = excluded.detail, settled_at = NULL, settled_by = NULL, settlement = NULL
-WHERE hold.settlement = 'cleared'
+SET detail = excluded.detail, facts = excluded.facts, settled_at = NULL, settled_by = NULL, settlement = NULL
+WHERE hold.settlement IS NULL OR hold.settlement = 'cleared'
 
 -- :clear_hold  the reason has gone: new facts came in
 UPDATE hold SET settled_at = now(), settled_by = 'Vornet', settlement = 'cleared', why = 'no longer holds'
@@ -78,11 +101,11 @@ WHERE sample_id = %(sample_id)s AND reason = %(reason)s AND settled_at IS NULL
 
 -- :evaluation_staging
 CREATE TEMP TABLE IF NOT EXISTS staging_evaluation (
-    sample_id bigint, proposed smallint, limit_set_id bigint, oil_hours double precision, evidence text[]
+    sample_id bigint, proposed smallint, limit_set_id bigint, oil_hours double precision, evidence text[], hypotheses jsonb, sampled_on date
 ) ON COMMIT DELETE ROWS
 
 -- :copy_evaluation
-COPY staging_evaluation (sample_id, proposed, limit_set_id, oil_hours, evidence) FROM STDIN
+COPY staging_evaluation (sample_id, proposed, limit_set_id, oil_hours, evidence, hypotheses, sampled_on) FROM STDIN
 
 -- :forget_evaluations
 DELETE FROM evaluation WHERE sample_id = ANY(%(samples)s)
@@ -91,8 +114,8 @@ DELETE FROM evaluation WHERE sample_id = ANY(%(samples)s)
 TRUNCATE staging_evaluation
 
 -- :insert_evaluations
-INSERT INTO evaluation (fleet_id, sample_id, proposed, limit_set_id, oil_hours, evidence)
-SELECT %(fleet_id)s, sample_id, proposed, limit_set_id, oil_hours, evidence FROM staging_evaluation
+INSERT INTO evaluation (fleet_id, sample_id, proposed, limit_set_id, oil_hours, evidence, hypotheses, sampled_on)
+SELECT %(fleet_id)s, sample_id, proposed, limit_set_id, oil_hours, evidence, hypotheses, sampled_on FROM staging_evaluation
 
 -- :known_evaluations  to write only what changed
 SELECT sample_id, proposed, limit_set_id, coalesce(oil_hours, 'NaN') AS oil_hours FROM evaluation
@@ -125,10 +148,12 @@ SELECT compartment_id FROM compartment
 WHERE family IN (SELECT family FROM compartment WHERE compartment_id = ANY(%(compartments)s))
 
 -- :judgements  what export judgements needs, one row a sample
-SELECT s.sample_id, s.sample_no, s.lab, u.name AS unit, c.name AS compartment, s.sampled_on, e.proposed, e.evidence
+SELECT s.sample_id, s.sample_no, s.lab, u.name AS unit, c.name AS compartment, s.sampled_on, e.proposed, e.evidence, e.hypotheses,
+       v.verdict AS signed, v.signed_by, v.comment, v.cause AS signed_cause, v.reason AS signed_reason
 FROM sample s
 JOIN compartment c USING (fleet_id, compartment_id) JOIN unit u ON u.fleet_id = c.fleet_id AND u.unit_id = c.unit_id
 LEFT JOIN evaluation e ON e.fleet_id = s.fleet_id AND e.sample_id = s.sample_id
+LEFT JOIN verdict v ON v.fleet_id = s.fleet_id AND v.sample_id = s.sample_id AND v.superseded_by IS NULL
 WHERE s.superseded_by IS NULL ORDER BY s.sampled_on, s.sample_id
 
 -- :decisions  what export intervals needs, one row a compartment
@@ -136,3 +161,15 @@ SELECT u.name AS unit, c.name AS compartment, c.counts AS meter_unit, s.outcome,
        s.decision
 FROM standing s JOIN compartment c USING (fleet_id, compartment_id) JOIN unit u USING (fleet_id, unit_id)
 ORDER BY u.name, c.compartment_id
+
+-- :air_filters  how the air filter was found at drains
+SELECT compartment_id, on_day, air_filter FROM drain WHERE superseded_by IS NULL AND air_filter IS NOT NULL
+  AND (%(only)s::bigint[] IS NULL OR compartment_id = ANY(%(only)s))
+
+-- :repairs
+SELECT compartment_id, on_day FROM event WHERE superseded_by IS NULL AND kind IN ('repair', 'overhaul', 'component_exchange')
+  AND (%(only)s::bigint[] IS NULL OR compartment_id = ANY(%(only)s))
+
+-- :coolant_low  coolant made up between drains, for every engine of the unit
+SELECT c.compartment_id, n.on_day FROM observation n JOIN compartment c USING (fleet_id, unit_id)
+WHERE n.kind = 'coolant' AND c.kind = 'engine' AND (%(only)s::bigint[] IS NULL OR c.compartment_id = ANY(%(only)s))

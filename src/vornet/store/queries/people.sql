@@ -111,3 +111,6 @@ ORDER BY audit_id DESC LIMIT %(limit)s
 
 -- :audit_words  what there is to filter by
 SELECT array_agg(DISTINCT who) AS who, array_agg(DISTINCT what) AS what FROM audit
+
+-- :fleets_with_labs  asked before a fleet is known
+SELECT fleet_id FROM fleets_with_labs()

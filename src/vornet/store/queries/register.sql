@@ -227,3 +227,23 @@ ON CONFLICT (fleet_id, name) DO UPDATE SET content = excluded.content, recorded_
 
 -- :remove_template
 DELETE FROM unit_template WHERE template_id = %(template_id)s RETURNING name
+
+-- :limit_versions  newest first
+SELECT limit_set_id, version, effective_from, limits, recorded_at, recorded_by FROM limit_set ORDER BY version DESC LIMIT 40
+
+-- :limit_set
+SELECT limit_set_id, version, effective_from, limits FROM limit_set WHERE limit_set_id = %(limit_set_id)s
+
+-- :duties  what decides which limits apply
+SELECT compartment_id, kind, fuel, family FROM compartment ORDER BY compartment_id
+
+-- :precision  a fleet's own precision in force on a day
+SELECT version, rows FROM precision_set WHERE effective_from <= %(today)s ORDER BY version DESC LIMIT 1
+
+-- :put_precision
+INSERT INTO precision_set (fleet_id, version, effective_from, rows, why, recorded_by)
+SELECT %(fleet_id)s, coalesce(max(version), 0) + 1, %(effective_from)s, %(rows)s, %(why)s, %(by)s FROM precision_set
+RETURNING version
+
+-- :precision_versions
+SELECT version, effective_from, rows, why, recorded_by FROM precision_set ORDER BY version DESC LIMIT 20

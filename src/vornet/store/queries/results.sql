@@ -2,25 +2,60 @@
 SELECT u.unit_id, u.name AS unit, c.compartment_id, c.name AS compartment
 FROM unit u LEFT JOIN compartment c USING (fleet_id, unit_id)
 
--- :drain_samples  samples announced at a drain
-SELECT sample_no, d.compartment_id, c.unit_id, d.on_day, d.meter
+-- :announced  samples announced at a drain or by a bottle's label
+SELECT b.sample_no, b.compartment_id, c.unit_id, b.drawn_on AS on_day, b.meter, b.oil_id, b.oil_hours, b.topup_l
+FROM bottle b LEFT JOIN compartment c USING (fleet_id, compartment_id)
+UNION ALL
+SELECT d.sample_no, d.compartment_id, c.unit_id, d.on_day, d.meter, NULL, NULL, NULL
 FROM drain d JOIN compartment c USING (fleet_id, compartment_id)
 WHERE d.superseded_by IS NULL AND d.sample_no IS NOT NULL
+  AND NOT EXISTS (SELECT 1 FROM bottle b WHERE b.sample_no = d.sample_no)
 
--- :file_known  a file with the same bytes
-SELECT import_file_id FROM import_file WHERE sha256 = %(sha256)s ORDER BY import_file_id LIMIT 1
+-- :file_known  an earlier file with the same bytes from the same lab
+SELECT import_file_id FROM import_file
+WHERE sha256 = %(sha256)s AND lab = %(lab)s AND import_file_id <> %(import_file_id)s ORDER BY import_file_id LIMIT 1
 
--- :put_file  keep the file as it came
-INSERT INTO import_file (fleet_id, name, lab, sha256, bytes, content, layout, recorded_by)
-VALUES (%(fleet_id)s, %(name)s, %(lab)s, %(sha256)s, %(bytes)s, %(content)s, %(layout)s, %(by)s)
+-- :came_again
+UPDATE import_file SET again_at = now() WHERE import_file_id = %(import_file_id)s
+
+-- :measure_file
+UPDATE import_file SET sha256 = %(sha256)s, bytes = %(bytes)s WHERE import_file_id = %(import_file_id)s
+
+-- :put_piece
+INSERT INTO import_piece (fleet_id, import_file_id, n, content) VALUES (%(fleet_id)s, %(import_file_id)s, %(n)s, %(content)s)
+
+-- :piece
+SELECT content FROM import_piece WHERE import_file_id = %(import_file_id)s AND n = %(n)s
+
+-- :put_file  keep the file as it came; its pieces, size and sum follow
+INSERT INTO import_file (fleet_id, name, lab, sha256, bytes, layout, recorded_by, way, state)
+VALUES (%(fleet_id)s, %(name)s, %(lab)s, '', 0, %(layout)s, %(by)s, %(way)s, %(state)s)
 RETURNING import_file_id
 
 -- :finish_file  what became of it
-UPDATE import_file SET rows_in = %(rows_in)s, rows_new = %(rows_new)s, rows_same = %(rows_same)s,
-       rows_reissued = %(rows_reissued)s, rows_held = %(rows_held)s, notes = %(notes)s
+UPDATE import_file SET layout = %(layout)s, reading = %(reading)s, rows_in = %(rows_in)s, rows_new = rows_new + %(rows_new)s,
+       rows_same = greatest(%(rows_same)s - rows_new - rows_reissued, 0), rows_reissued = rows_reissued + %(rows_reissued)s, rows_held = %(rows_held)s,
+       notes = %(notes)s, state = 'done', trouble = '', rows_done = %(rows_in)s
 WHERE import_file_id = %(import_file_id)s
 
--- :forget_file  a file that changed nothing leaves no trace
+-- :begin_reading  a file that waits, or that a dead worker left
+UPDATE import_file SET state = 'reading', trouble = '', rows_done = 0
+WHERE import_file_id = %(import_file_id)s AND state IN ('waiting', 'reading', 'mapping')
+RETURNING import_file_id, name, lab, recorded_by
+
+-- :claim  one reader at a time
+SELECT pg_try_advisory_xact_lock(%(fleet_id)s, (%(import_file_id)s %% 2147483647)::integer) AS claimed
+
+-- :progress
+UPDATE import_file SET rows_done = %(rows)s WHERE import_file_id = %(import_file_id)s
+
+-- :set_aside  it waits for a person, or cannot be read
+UPDATE import_file SET state = %(state)s, trouble = %(trouble)s WHERE import_file_id = %(import_file_id)s
+
+-- :name_lab  a person says which lab a file is from
+UPDATE import_file SET lab = %(lab)s, state = 'waiting', trouble = '' WHERE import_file_id = %(import_file_id)s AND state = 'mapping'
+
+-- :forget_file  bytes that are kept already are not kept twice
 DELETE FROM import_file WHERE import_file_id = %(import_file_id)s
 
 -- :staging  rows wait here: COPY does not write into tables with row-level security
@@ -39,10 +74,12 @@ COPY staging_sample (compartment_id, unit_id, oil_id, sampled_on, meter, oil_hou
 SELECT EXISTS (SELECT 1 FROM staging_sample g JOIN sample s ON s.lab = g.lab AND s.sample_no = g.sample_no
                AND s.superseded_by IS NULL)
 
--- :fates  same, reissued or contradicting, for rows whose number is known
+-- :fates  what becomes of rows whose number is known
 UPDATE staging_sample g
 SET fate = CASE
         WHEN s.digest = g.digest THEN 'same'
+        WHEN s.import_file_id = %(import_file_id)s AND s.row_no <> g.row_no THEN 'number_twice'
+        WHEN s.import_file_id = %(import_file_id)s THEN 'reread'
         WHEN s.compartment_id IS DISTINCT FROM g.compartment_id THEN 'other_unit'
         WHEN s.sampled_on <> g.sampled_on THEN 'other_date'
         WHEN g.reported_on > coalesce(s.reported_on, '-infinity') THEN 'reissued'
@@ -51,11 +88,11 @@ SET fate = CASE
 FROM sample s WHERE s.lab = g.lab AND s.sample_no = g.sample_no AND s.superseded_by IS NULL
 
 -- :contradicting  rows that cannot go in because their number is taken
-SELECT g.row_no, g.fate, s.sampled_on AS known_on, u.name AS known_unit, c.name AS known_compartment
+SELECT g.row_no, g.fate, s.sampled_on AS known_on, s.row_no AS known_row, u.name AS known_unit, c.name AS known_compartment
 FROM staging_sample g
 JOIN sample s ON s.lab = g.lab AND s.sample_no = g.sample_no AND s.superseded_by IS NULL
 LEFT JOIN compartment c ON c.compartment_id = s.compartment_id LEFT JOIN unit u ON u.unit_id = c.unit_id
-WHERE g.fate IN ('other_unit', 'other_date', 'contradicts')
+WHERE g.fate IN ('other_unit', 'other_date', 'contradicts', 'number_twice')
 
 -- :count_fates
 SELECT coalesce(fate, 'new') AS fate, count(*) AS n FROM staging_sample GROUP BY 1
@@ -68,10 +105,11 @@ WITH fresh AS (
     SELECT %(fleet_id)s, compartment_id, unit_id, oil_id, sampled_on, meter, oil_hours, topup_l, drained,
         filter_changed, below, above, values, sample_no, lab, received_on, reported_on, comment, severity,
         %(import_file_id)s, row_no, digest, %(by)s, 0
-    FROM staging_sample WHERE fate = 'reissued'
+    FROM staging_sample WHERE fate IN ('reissued', 'reread')
     RETURNING sample_id, lab, sample_no
 )
-UPDATE sample s SET superseded_by = fresh.sample_id, superseded_why = 're-issued by the lab'
+UPDATE sample s SET superseded_by = fresh.sample_id,
+       superseded_why = CASE WHEN s.import_file_id = %(import_file_id)s THEN 'read again' ELSE 're-issued by the lab' END
 FROM fresh WHERE s.lab = fresh.lab AND s.sample_no = fresh.sample_no AND s.superseded_by IS NULL
 
 -- :enact  make the re-issued reports the current ones
@@ -90,7 +128,7 @@ FROM staging_sample WHERE fate IS NULL
 TRUNCATE staging_sample
 
 -- :touched  compartments that this chunk brought something for
-SELECT DISTINCT compartment_id FROM staging_sample WHERE (fate IS NULL OR fate = 'reissued') AND compartment_id IS NOT NULL
+SELECT DISTINCT compartment_id FROM staging_sample WHERE (fate IS NULL OR fate IN ('reissued', 'reread')) AND compartment_id IS NOT NULL
 
 -- :hold_row  keep a row that could not go in, once
 INSERT INTO held_row (fleet_id, import_file_id, row_no, reason, field, detail, sample_no, lab, unit_name,
@@ -101,21 +139,27 @@ ON CONFLICT (fleet_id, digest, reason) DO NOTHING
 
 -- :resolve_rows  held rows whose sample has since gone in
 UPDATE held_row h SET resolved_at = now(), resolved_by = %(by)s, resolution = 'went in later'
-WHERE resolved_at IS NULL AND reason NOT IN ('other_unit', 'other_date', 'contradicts') AND sample_no <> ''
+WHERE resolved_at IS NULL AND reason NOT IN ('other_unit', 'other_date', 'contradicts', 'number_twice') AND sample_no <> ''
   AND EXISTS (SELECT 1 FROM sample s WHERE s.sample_no = h.sample_no AND s.lab = h.lab AND s.superseded_by IS NULL)
 
 -- :files  the newest files first
 SELECT import_file_id, name, lab, layout, bytes, rows_in, rows_new, rows_same, rows_reissued, rows_held, notes,
-       recorded_at, recorded_by
+       recorded_at, recorded_by, state, way, rows_done, reading, trouble, again_at
 FROM import_file ORDER BY import_file_id DESC LIMIT %(limit)s
 
 -- :file  one file
 SELECT import_file_id, name, lab, layout, bytes, rows_in, rows_new, rows_same, rows_reissued, rows_held, notes,
-       recorded_at, recorded_by
+       recorded_at, recorded_by, state, way, rows_done, reading, trouble, again_at
 FROM import_file WHERE import_file_id = %(import_file_id)s
 
--- :file_content  its bytes
-SELECT name, content FROM import_file WHERE import_file_id = %(import_file_id)s
+-- :make_room  a person lets a row take the place of the sample that has its number
+UPDATE sample SET superseded_by = 0, superseded_why = 'replaced by hand'
+WHERE sample_no = %(sample_no)s AND lab = %(lab)s AND superseded_by IS NULL
+
+-- :room_made
+UPDATE sample s SET superseded_by = n.sample_id FROM sample n
+WHERE s.superseded_by = 0 AND s.sample_no = %(sample_no)s AND s.lab = %(lab)s
+  AND n.sample_no = s.sample_no AND n.lab = s.lab AND n.superseded_by IS NULL
 
 -- :held_rows  rows that wait, newest file first
 SELECT h.held_row_id, h.import_file_id, f.name AS file_name, h.row_no, h.reason, h.field, h.detail, h.sample_no, h.lab,
@@ -135,15 +179,80 @@ WHERE held_row_id = %(held_row_id)s AND resolved_at IS NULL
 -- :held_files  files that still have rows waiting
 SELECT DISTINCT import_file_id FROM held_row WHERE resolved_at IS NULL ORDER BY 1
 
--- :holds  samples kept out, with why
-SELECT h.hold_id, h.sample_id, h.reason, h.detail, s.sample_no, s.lab, s.sampled_on, s.compartment_id,
-       u.name AS unit, c.name AS compartment
+-- :holds  samples kept out, with why; newest first
+SELECT h.hold_id, h.sample_id, h.reason, h.detail, h.facts, h.raised_at, s.sample_no, s.lab, s.sampled_on, s.compartment_id, s.meter,
+       s.oil_hours, s.comment, s.severity, s.import_file_id, s.row_no, u.name AS unit, c.name AS compartment, c.counts AS meter_unit,
+       b.shipment_id, sh.number AS shipment
 FROM hold h JOIN sample s USING (fleet_id, sample_id)
 LEFT JOIN compartment c ON c.fleet_id = s.fleet_id AND c.compartment_id = s.compartment_id
 LEFT JOIN unit u ON u.fleet_id = c.fleet_id AND u.unit_id = c.unit_id
-WHERE (h.settled_at IS NULL OR h.settlement = 'rejected') AND s.superseded_by IS NULL
-  AND (%(open_only)s = false OR h.settled_at IS NULL)
+LEFT JOIN bottle b ON b.fleet_id = s.fleet_id AND b.sample_no = s.sample_no
+LEFT JOIN shipment sh ON sh.fleet_id = b.fleet_id AND sh.shipment_id = b.shipment_id
+WHERE h.settled_at IS NULL AND s.superseded_by IS NULL AND (%(hold_id)s::bigint IS NULL OR h.hold_id = %(hold_id)s)
 ORDER BY s.sampled_on DESC, h.hold_id LIMIT %(limit)s
+
+-- :settle_others  the rest of a rejected sample's holds
+UPDATE hold SET settled_at = now(), settled_by = %(by)s, settlement = 'rejected', why = %(why)s
+WHERE sample_id = %(sample_id)s AND settled_at IS NULL
+
+-- :held_row
+SELECT h.held_row_id, h.import_file_id, h.row_no, h.reason, h.field, h.detail, h.sample_no, h.original, h.resolved_at, f.lab AS file_lab,
+       f.name AS file_name
+FROM held_row h JOIN import_file f USING (fleet_id, import_file_id) WHERE h.held_row_id = %(held_row_id)s
+
+-- :sample_of_row
+SELECT sample_id FROM sample WHERE import_file_id = %(import_file_id)s AND row_no = %(row_no)s AND superseded_by IS NULL
+
+-- :put_correction
+INSERT INTO correction (fleet_id, sample_id, old_sample_id, kind, what, why, made_by)
+VALUES (%(fleet_id)s, %(sample_id)s, %(old_sample_id)s, %(kind)s, %(what)s, %(why)s, %(by)s)
+
+-- :whole_sample
+SELECT sample_id, compartment_id, unit_id, oil_id, sampled_on, meter, oil_hours, topup_l, drained, filter_changed, below, above, values,
+       sample_no, lab, received_on, reported_on, comment, severity, import_file_id, row_no, digest
+FROM sample WHERE sample_id = %(sample_id)s AND superseded_by IS NULL
+
+-- :step_aside  make room for a changed row
+UPDATE sample SET superseded_by = 0 WHERE sample_id = %(sample_id)s
+
+-- :insert_changed  a changed row under the same number; its digest stays that of what the lab sent
+INSERT INTO sample (fleet_id, compartment_id, unit_id, oil_id, sampled_on, meter, oil_hours, topup_l, drained, filter_changed, below,
+    above, values, sample_no, lab, received_on, reported_on, comment, severity, import_file_id, row_no, digest, recorded_by)
+VALUES (%(fleet_id)s, %(compartment_id)s, %(unit_id)s, %(oil_id)s, %(sampled_on)s, %(meter)s, %(oil_hours)s, %(topup_l)s, %(drained)s,
+    %(filter_changed)s, %(below)s, %(above)s, %(values)s, %(sample_no)s, %(lab)s, %(received_on)s, %(reported_on)s, %(comment)s,
+    %(severity)s, %(import_file_id)s, %(row_no)s, %(digest)s, %(by)s)
+RETURNING sample_id
+
+-- :superseded
+UPDATE sample SET superseded_by = %(sample_id)s, superseded_why = %(why)s WHERE sample_id = %(old_sample_id)s
+
+-- :carry_releases  what a person had let in stays let in
+INSERT INTO hold (fleet_id, sample_id, reason, detail, facts, settled_at, settled_by, settlement, why)
+SELECT fleet_id, %(sample_id)s, reason, detail, facts, settled_at, settled_by, settlement, why
+FROM hold WHERE sample_id = %(old_sample_id)s AND settlement = 'released'
+
+-- :clear_holds
+UPDATE hold SET settled_at = now(), settled_by = %(by)s, settlement = 'cleared', why = %(why)s
+WHERE sample_id = %(sample_id)s AND settled_at IS NULL
+
+-- :versions  every row a sample's number has had, newest first
+SELECT s.sample_id, s.values, s.meter, s.oil_hours, s.sampled_on, s.reported_on, s.recorded_at, s.recorded_by, s.superseded_by,
+       s.superseded_why, s.import_file_id, s.row_no, f.name AS file_name, k.kind, k.what, k.why, k.made_by, k.made_at
+FROM sample o JOIN sample s ON s.fleet_id = o.fleet_id AND s.lab = o.lab AND s.sample_no = o.sample_no
+LEFT JOIN import_file f ON f.fleet_id = s.fleet_id AND f.import_file_id = s.import_file_id
+LEFT JOIN correction k ON k.fleet_id = s.fleet_id AND k.sample_id = s.sample_id
+WHERE o.sample_id = %(sample_id)s ORDER BY s.sample_id DESC
+
+-- :reissued_by  samples whose current row this file brought in place of another
+SELECT n.sample_id, n.sample_no, n.compartment_id, n.sampled_on, u.name AS unit, c.name AS compartment, o.reported_on AS was_reported_on,
+       n.reported_on, o.superseded_why
+FROM sample n JOIN sample o ON o.fleet_id = n.fleet_id AND o.superseded_by = n.sample_id
+LEFT JOIN compartment c ON c.fleet_id = n.fleet_id AND c.compartment_id = n.compartment_id
+LEFT JOIN unit u ON u.fleet_id = c.fleet_id AND u.unit_id = c.unit_id
+WHERE n.import_file_id = %(import_file_id)s ORDER BY n.row_no LIMIT 200
+
+-- :wait_again
+UPDATE import_file SET state = 'waiting', trouble = '' WHERE import_file_id = %(import_file_id)s AND layout <> 'register'
 
 -- :settle_hold  let it in or throw it out
 UPDATE hold SET settled_at = now(), settled_by = %(by)s, settlement = %(settlement)s, why = %(why)s
@@ -152,3 +261,25 @@ RETURNING sample_id
 
 -- :sample_compartment
 SELECT compartment_id, sample_no FROM sample WHERE sample_id = %(sample_id)s
+
+-- :numbers  current samples by number
+SELECT sample_id, sample_no FROM sample WHERE superseded_by IS NULL
+
+-- :around  the three samples before one and the one after it
+(SELECT sampled_on, values, below FROM sample
+ WHERE compartment_id = %(compartment_id)s AND superseded_by IS NULL AND sampled_on < %(on)s ORDER BY sampled_on DESC LIMIT 3)
+UNION ALL
+(SELECT sampled_on, values, below FROM sample
+ WHERE compartment_id = %(compartment_id)s AND superseded_by IS NULL AND sampled_on > %(on)s ORDER BY sampled_on LIMIT 1)
+ORDER BY sampled_on
+
+-- :new_oil_of
+SELECT o.name, o.new_values FROM compartment c JOIN oil o ON o.fleet_id = c.fleet_id AND o.oil_id = c.oil_id
+WHERE c.compartment_id = %(compartment_id)s
+
+-- :holds_everything  reasons that keep samples out: open, and those of rejected samples
+SELECT h.sample_id, h.reason, h.detail FROM hold h JOIN sample s USING (fleet_id, sample_id)
+WHERE (h.settled_at IS NULL OR h.settlement = 'rejected') AND s.superseded_by IS NULL ORDER BY h.hold_id
+
+-- :evaluation_waits  the same evaluation on the queue already
+SELECT 1 FROM procrastinate_jobs WHERE queueing_lock = %(lock)s AND status = 'todo' LIMIT 1

@@ -190,3 +190,6 @@ UNION ALL SELECT 'oil', oil_id, name FROM oil WHERE name || ' ' || coalesce(grad
 UNION ALL SELECT 'item', i.item_id, u.name || ' · ' || i.name FROM service_item i JOIN unit u USING (fleet_id, unit_id)
           WHERE i.name ILIKE %(like)s
 ORDER BY 1 DESC, 3 LIMIT %(limit)s
+
+-- :depots_of_units
+SELECT u.name AS unit, d.name AS depot FROM unit u LEFT JOIN depot d USING (fleet_id, depot_id)

@@ -7,6 +7,7 @@ the same by day and night); all other colours come from CSS classes.
 from __future__ import annotations
 
 import math
+import re
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from html import escape
@@ -51,12 +52,13 @@ class Block:
 
 @dataclass(frozen=True)
 class Notch:
-    """One sample: where, what was proposed (run_on, watch, act, stop, none, held), its title and id."""
+    """One sample: where, its verdict (run_on, watch, act, stop, none, held), title and id; ``signed`` or only proposed."""
 
     at: float
     word: str
     title: str
     sample_id: int
+    signed: bool = False
 
 
 @dataclass(frozen=True)
@@ -100,6 +102,14 @@ class Panel:
 
 
 @dataclass(frozen=True)
+class Mark:
+    """Something done or found inside or between charges: a flag over the ribbon, with its words."""
+
+    at: float
+    title: str
+
+
+@dataclass(frozen=True)
 class Ribbon:
     blocks: tuple[Block, ...]
     notches: tuple[Notch, ...]
@@ -110,6 +120,7 @@ class Ribbon:
     start: float | None = None
     end: float | None = None
     drains: tuple[float, ...] = field(default=())
+    marks: tuple[Mark, ...] = field(default=())
 
 
 def in_unit(ribbon: Ribbon, factor: float, unit: str, say: Callable[[str], str]) -> Ribbon:
@@ -133,6 +144,7 @@ def in_unit(ribbon: Ribbon, factor: float, unit: str, say: Callable[[str], str])
     return replace(
         ribbon, blocks=blocks, panels=panels, unit=unit, start=at(ribbon.start), end=at(ribbon.end),
         notches=tuple(replace(n, at=n.at * factor, title=say(n.title)) for n in ribbon.notches),
+        marks=tuple(replace(m, at=m.at * factor, title=say(m.title)) for m in ribbon.marks),
         drops=tuple(replace(d, at=d.at * factor) for d in ribbon.drops), drains=tuple(x * factor for x in ribbon.drains),
     )  # fmt: skip
 
@@ -192,7 +204,7 @@ def _f(x: float) -> str:
     return f"{x:.1f}"
 
 
-def verdict_drop(word: str, x: float, y: float, title: str = "", extra: str = "") -> str:
+def verdict_drop(word: str, x: float, y: float, title: str = "", extra: str = "", signed: bool = False) -> str:
     """The verdict drop: empty, half full, full, full with a bar; hatched when held; dashed while only proposed."""
     inner = f'<path class="drop-line" d="{DROP_PATH}"/>'
     if word == "watch":
@@ -203,7 +215,7 @@ def verdict_drop(word: str, x: float, y: float, title: str = "", extra: str = ""
     elif word == "held":
         inner = f'<path class="drop-held" d="{DROP_PATH}"/><path class="drop-line" d="M-4,5 L4,-2 M-5,1 L1,-4 M-1,8 L5,3"/>'
     label = f"<title>{escape(title)}</title>" if title else ""
-    return f'<g class="drop drop-{word}" transform="translate({_f(x)},{_f(y)})"{extra}>{label}{inner}</g>'
+    return f'<g class="drop drop-{word}{" signed" if signed else ""}" transform="translate({_f(x)},{_f(y)})"{extra}>{label}{inner}</g>'
 
 
 def _block(block: Block, i: int, sx: Scale) -> str:
@@ -224,7 +236,7 @@ def _block(block: Block, i: int, sx: Scale) -> str:
     for share in shares:
         at = share / used if used > 0 else 0
         stops.append(f'<stop offset="{at:.3f}" stop-color="{oil_tone(share)}"/>')
-    out.append(f'<linearGradient id="oil{i}">{"".join(stops)}</linearGradient>')
+    out.append(f'<defs><linearGradient id="oil{i}">{"".join(stops)}</linearGradient></defs>')
     bottom = y + BLOCK_H
     kink = ""
     if block.magnet is not None and block.magnet >= 3:
@@ -310,6 +322,13 @@ def draw(ribbon: Ribbon) -> str:
             f'<circle class="topup" cx="{_f(sx(d.at))}" cy="{TOP - 16}" r="{r:.1f}">'
             f"<title>topped up {d.litres:g} L at {d.at:,.0f} {ribbon.unit}</title></circle>"
         )
+    for mark in ribbon.marks:
+        x = sx(mark.at)
+        if sx.first <= x <= sx.last:
+            out.append(
+                f'<g class="mark-flag" tabindex="0" role="img" aria-label="{escape(mark.title)}" data-say="{escape(mark.title)}">'
+                f'<title>{escape(mark.title)}</title><path d="M{_f(x)},{TOP + BLOCK_H} V{TOP - 22} h9 l-3,4 l3,4 h-9"/></g>'
+            )
     for n in ribbon.notches:
         x = sx(n.at)
         out.append(f'<path class="notch" d="M{_f(x)},{TOP + BLOCK_H - 8} V{TOP + BLOCK_H + 4}"/>')
@@ -317,7 +336,7 @@ def draw(ribbon: Ribbon) -> str:
             verdict_drop(
                 n.word, x, TOP + BLOCK_H + 18, n.title,
                 f' tabindex="0" role="button" data-sample="{n.sample_id}" data-say="{escape(n.title)}" '
-                f'aria-label="{escape(n.title)}"',
+                f'aria-label="{escape(n.title)}"', n.signed,
             )
         )  # fmt: skip
     out.append("</g>")
@@ -329,6 +348,32 @@ def draw(ribbon: Ribbon) -> str:
         out.append(f'<text class="tick-x" x="{_f(sx(tick))}" y="{_f(top - 4)}">{tick:,.0f} {ribbon.unit}</text>')
     out.append("</svg>")
     return "".join(out)
+
+
+#: what the page's style sheet says, in literal colours: a printed drawing carries its own
+PAPER_STYLE = (
+    "text{font-family:Barlow,sans-serif} .panel-name{font-size:15px;font-weight:600;fill:#16262c} "
+    ".panel-unit,.tick-x,.tick-y,.limit-name{font-size:13px;fill:#42545c} .panel-tag{display:none} .tick-x{text-anchor:middle} "
+    ".tick-y,.limit-name{text-anchor:end} .limit{fill:none;stroke-width:1.2} .limit.watch{stroke:#8a5a00;stroke-dasharray:2 4} "
+    ".limit.act{stroke:#a3281e} .band{fill:#dfe8ea} .drain-line{stroke:#c5d0d4} .path{fill:none;stroke:#16262c;stroke-width:1.6} "
+    ".point{fill:#fff;stroke:#16262c;stroke-width:1.5} .cone{fill:#0f6b78;fill-opacity:.15} .cone-line{fill:none;stroke:#0f6b78;"
+    "stroke-width:1.4} .dashed{stroke-dasharray:4 4} .charge{stroke:#16262c;stroke-width:.6} .charge.unknown{stroke:#5d7079;"
+    "stroke-dasharray:3 3} .hatch-line{stroke:#5d7079} .frame{fill:none;stroke:#42545c;stroke-width:1.1} .topup{fill:#0f6b78} "
+    ".notch{stroke:#42545c;stroke-width:1.2} .drop-line{fill:none;stroke:#16262c;stroke-width:1.3} "
+    ".drop-run_on .drop-line,.drop-none .drop-line{fill:#fff} .drop-half{fill:#8a5a00} .drop-full{fill:#a3281e} "
+    ".drop-bar{stroke:#16262c;stroke-width:2.4} .drop-held{fill:#fff} .mark-flag path{fill:#fff;stroke:#16262c;stroke-width:1.2}"
+)
+
+
+def on_paper(drawing: str) -> str:
+    """A drawing with its own style, for PDF; a charge in the one tone its oil had at the end (paper knows no gradient here)."""
+    if not drawing:
+        return ""
+    for name, stops in re.findall(r'<linearGradient id="(oil\d+)">(.*?)</linearGradient>', drawing):
+        last = re.findall(r'stop-color="([^"]+)"', stops)[-1]
+        drawing = drawing.replace(f'fill="url(#{name})"', f'fill="{last}"')
+    start, rest = drawing.split(">", 1)
+    return f"{start}><style>{PAPER_STYLE}</style>{rest}"
 
 
 def life_bar(used: float | None, life: float | None, due: float | None, solid: bool, width: int = 170) -> str:

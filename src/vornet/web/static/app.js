@@ -102,6 +102,68 @@ function walkSamples(step) {
   return true;
 }
 
+// the lab inbox: walk along what waits; a letter opens its line with the reason ready, Enter says yes, Escape no
+function inboxKey(event) {
+  const inbox = $("[data-inbox]");
+  if (!inbox) return false;
+  if (event.key === "j" || event.key === "k") {
+    const places = $$(".waiting a", inbox);
+    const here = places.findIndex((a) => a.closest(".here"));
+    places[here + (event.key === "j" ? 1 : -1)]?.click();
+    return places.length > 0;
+  }
+  const line = $(`[data-key="${CSS.escape(event.key)}"]`, inbox);
+  if (!line) return false;
+  if (line.matches("details")) line.open = true;
+  const first = $("[data-first]", line) ?? $('input:not([type="hidden"])', line);
+  if (first) { first.focus(); first.select?.(); } else line.requestSubmit();
+  return true;
+}
+// Review: digits choose, letters go to a field or tick a box, s signs; nothing needs the mouse
+function reviewKey(event) {
+  const desk = $("[data-review]");
+  if (!desk) return false;
+  const form = $("[data-sign]", desk);
+  const step = $(`[data-step="${CSS.escape(event.key)}"]`, desk);
+  if (step) { step.click(); return true; }
+  if (event.key === "o") { $("[data-open]", desk)?.click(); return true; }
+  if (!form) return false;
+  const verdict = $(`[data-verdict="${CSS.escape(event.key)}"]`, form);
+  if (verdict) { verdict.checked = true; differs(form, true); return true; }
+  switch (event.key) {
+    case "s": form.requestSubmit(); return true;
+    case "c": { const words = $("[data-comment]", form); words.focus(); words.select(); return true; }
+    case "h": $("[data-cause]", form).focus(); return true;
+    case "a": { const box = $("[data-action]", form); box.checked = !box.checked; if (box.checked) form.elements.action.focus(); return true; }
+    case "r": { const box = $("[data-resample]", form); box.checked = !box.checked; return true; }
+  }
+  return false;
+}
+function differs(form, focus) {
+  const proposed = form.dataset.proposed;
+  const chosen = form.elements.verdict.value;
+  const line = $(".reason", form);
+  const other = Boolean(proposed) && chosen !== proposed;
+  line.hidden = !other;
+  line.querySelector("input").required = other;
+  if (other && focus) line.querySelector("input").focus();
+}
+document.addEventListener("change", (event) => {
+  const form = event.target.closest?.("[data-sign]");
+  if (form && event.target.name === "verdict") differs(form, false);
+});
+document.addEventListener("click", (event) => {
+  const phrase = event.target.closest?.("[data-phrase]");
+  if (phrase) { const words = phrase.form.elements.comment; words.value = phrase.dataset.phrase; words.focus(); return; }
+  const go = event.target.closest?.("[data-go]");
+  if (go) htmx.ajax("GET", go.dataset.go, { target: "#review", swap: "innerHTML" });
+});
+
+document.addEventListener("htmx:after:swap", () => {
+  const here = $("[data-inbox] .waiting .here");
+  here?.scrollIntoView({ block: "nearest" });
+});
+
 let leader = false;
 document.addEventListener("keydown", (event) => {
   if (event.ctrlKey || event.metaKey || event.altKey) return;
@@ -127,9 +189,10 @@ document.addEventListener("keydown", (event) => {
   if (typing(document.activeElement)) return;
   if (leader) {
     leader = false;
-    const to = { b: "/", p: "/plan", d: "/jobs", l: "/lab", i: "/decide", r: "/library" }[event.key];
+    const to = { b: "/", p: "/plan", d: "/jobs", l: "/lab", j: "/review", i: "/decide", r: "/library" }[event.key];
     if (to) { event.preventDefault(); location.href = to; return; }
   }
+  if (inboxKey(event) || reviewKey(event)) { event.preventDefault(); return; }
   switch (event.key) {
     case "/": event.preventDefault(); find?.focus(); find?.select(); break;
     case "?": $("#keys")?.showModal(); break;

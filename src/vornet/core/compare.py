@@ -1,0 +1,82 @@
+"""Past which limits: every sample against the fixed limits, censored values by what they prove."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from vornet.core.history import Charges, History
+from vornet.core.limits import LimitTable
+from vornet.core.measurands import COUNT, KEYS
+
+#: an act limit must be passed by this many standard deviations before it says Act
+ACT_MARGIN_SD = 2.0
+
+
+@dataclass(frozen=True)
+class Past:
+    """Which limits each sample is past. Shape (N, COUNT), bool; ``act_clear`` by more than 2 sd."""
+
+    watch_high: np.ndarray
+    act_high: np.ndarray
+    watch_low: np.ndarray
+    act_low: np.ndarray
+    act_clear: np.ndarray
+    limited: np.ndarray
+    limits: dict[str, tuple[np.ndarray, np.ndarray]]
+
+    @property
+    def watch(self) -> np.ndarray:
+        return self.watch_high | self.watch_low
+
+    @property
+    def act(self) -> np.ndarray:
+        return self.act_high | self.act_low
+
+
+def _masks(bits: np.ndarray, columns: Sequence[int]) -> np.ndarray:
+    """Bit masks (N,) as booleans (N, len(columns))."""
+    if not bits.any():
+        return np.zeros((len(bits), len(columns)), dtype=bool)
+    return (bits[:, None] >> np.array(columns, dtype=np.int64)) & 1 == 1
+
+
+def past_limits(history: History, charges: Charges, table: LimitTable) -> Past:
+    """Compare every sample with the fixed limits; censored values by what they prove.
+
+    ``<L`` is past a low limit at or above L and never past a high one; ``>L`` is past a high limit at or
+    below L, otherwise unknown.
+    """
+    samples = history.samples
+    columns = [i for i in range(COUNT) if any(np.isfinite(table.watch[s][:, i]).any() for s in ("high", "low"))]
+    n = len(samples.comp)
+    duty = history.compartments.duty[samples.comp]
+    fresh = history.oils.new[charges.oil[charges.charge_of]]
+    limits = table.resolve(duty, fresh, columns)
+    x = samples.values[:, columns]
+    below, above = _masks(samples.below, columns), _masks(samples.above, columns)
+    sd = history.precision.columns_sd(x, [KEYS[i] for i in columns])
+
+    def full(block: np.ndarray, blank: object) -> np.ndarray:
+        out = np.full((n, COUNT), blank)
+        out[:, columns] = block
+        return out
+
+    with np.errstate(invalid="ignore"):
+        (wh, ah), (wl, al) = limits["high"], limits["low"]
+        exact_low = ~above
+        watch_high, act_high = (x > wh) & ~below, (x > ah) & ~below
+        watch_high |= above & (x >= wh)
+        act_high |= above & (x >= ah)
+        watch_low, act_low = (x < wl) & exact_low, (x < al) & exact_low
+        watch_low |= below & (x <= wl)
+        act_low |= below & (x <= al)
+        clear = (act_high & ((x - ah > ACT_MARGIN_SD * sd) | above)) | (act_low & (al - x > ACT_MARGIN_SD * sd))
+    limited = ~np.isnan(x) & (np.isfinite(wh) | np.isfinite(wl))
+    return Past(
+        full(watch_high, False), full(act_high, False), full(watch_low, False), full(act_low, False),
+        full(clear, False), full(limited, False),
+        {"high": (full(wh, np.nan), full(ah, np.nan)), "low": (full(wl, np.nan), full(al, np.nan))},
+    )  # fmt: skip

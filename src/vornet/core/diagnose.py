@@ -1,0 +1,301 @@
+"""Scoring causes: how far each one's signs are there, what supports it, what speaks against it, and in words.
+
+A sign has a degree: 0 not there, 1 clear and material, at most 2. A cause's main signs must all be there (the least of
+them counts); supporting signs add, contrary ones take away, and a better cause that brings the same signs along takes
+away too. Several causes can hold at once.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from vornet.core.causes import CAUSES, FACTS, Cause, Sign
+from vornet.core.compare import Past
+from vornet.core.departures import AT, AT_CHARGE, COLUMNS, FOLLOWED, RATES, Departures
+from vornet.core.history import Charges, History
+from vornet.core.limits import DUTIES
+from vornet.core.measurands import BY_KEY, INDEX
+
+NONE, POSSIBLE, PROBABLE, STRONG = 0, 1, 2, 3
+STRENGTHS: dict[int, str] = {POSSIBLE: "possible", PROBABLE: "probable", STRONG: "strong"}
+#: (least degree of the main signs, least score); tuned on simulated fleets, checked on others
+NEEDS: dict[int, tuple[float, float]] = {POSSIBLE: (0.3, 0.45), PROBABLE: (0.55, 0.85), STRONG: (0.9, 1.25)}
+#: what a better explanation takes away
+EXPLAINED = 0.6
+#: a limit passed counts for this degree where no stretch can be told
+PAST_ACT, PAST_WATCH = 1.0, 0.6
+#: a ratio outside its range by this factor counts for nothing
+RATIO_EDGE = 1.5
+#: a single sign with less support than this is alone
+ALONE_BELOW = 0.1
+#: a sign flat below this degree
+FLAT_BELOW = 0.5
+#: days after a repair during which sealant and stirred-up dirt are to be expected; common practice, no source
+REPAIR_DAYS = 60
+
+
+@dataclass(frozen=True)
+class Seen:
+    """What was seen and done, per sample, shape (N,): ``air_filter`` 0 clean, 0.6 dusty, 1 blocked or leaking, at the last
+    drain; ``repair`` 1 within REPAIR_DAYS after one; ``coolant_low`` 0 or 1."""
+
+    air_filter: np.ndarray
+    repair: np.ndarray
+    coolant_low: np.ndarray
+
+
+def nothing_seen(n: int) -> Seen:
+    return Seen(np.zeros(n), np.zeros(n), np.zeros(n))
+
+
+@dataclass(frozen=True)
+class Diagnosis:
+    """Shape (N, len(CAUSES)): ``strength`` NONE…STRONG, ``score``, and the degree of the ``main`` signs.
+
+    ``signs`` degrees per sign (N,), by which sentences are made; ``departures`` what they rest on.
+    """
+
+    strength: np.ndarray
+    score: np.ndarray
+    main: np.ndarray
+    signs: dict[Sign, np.ndarray]
+    departures: Departures
+
+    def best_first(self, i: int) -> list[int]:
+        """Causes of sample ``i`` that hold at all, strongest first."""
+        some = np.flatnonzero(self.strength[i])
+        return [int(k) for k in some[np.lexsort((-self.score[i, some], -self.strength[i, some]))]]
+
+
+def nothing_found(n: int) -> Diagnosis:
+    """No cause looked for."""
+    blank = np.full((n, len(FOLLOWED)), np.nan)
+    none = np.zeros((n, len(CAUSES)))
+    return Diagnosis(none.astype(np.int8), none, none, {}, Departures(*([blank] * 8)))
+
+
+def oil_use(history: History, charges: Charges) -> np.ndarray:
+    """Make-up per hour of each sample's charge so far against the compartment's charges before it: 1 when it is at least
+    twice the usual, 0 at the usual; shape (N,)."""
+    fillings = history.fillings
+    h = len(charges.comp)
+    per_charge = np.bincount(charges.charge_of_filling, fillings.in_l, h)
+    length = charges.end - charges.fill
+    order = np.lexsort((charges.filling_hours, charges.charge_of_filling))
+    key = charges.charge_of_filling[order] * 1e7 + np.nan_to_num(charges.filling_hours[order])
+    sums = np.r_[0.0, np.cumsum(fillings.in_l[order])]
+    hours = np.nan_to_num(charges.oil_hours)
+    first = np.searchsorted(key, charges.charge_of * 1e7, "left")
+    last = np.searchsorted(key, charges.charge_of * 1e7 + hours, "right")
+    so_far = sums[np.maximum(last, first)] - sums[first]
+    ok = ~np.isnan(length) & (length > 0)
+    litres, spans = np.where(ok, per_charge, 0.0), np.where(ok, length, 0.0)
+
+    def before(x: np.ndarray) -> np.ndarray:
+        total = np.cumsum(x) - x
+        return total - total[charges.first[charges.comp]]
+
+    with np.errstate(invalid="ignore", divide="ignore"):
+        usual = before(litres) / before(spans)
+        now = so_far / hours
+        share = now / usual[charges.charge_of] - 1
+    typical = before(spans)[charges.charge_of] / np.maximum(charges.number[charges.charge_of] - 1, 1)
+    enough = (before(litres)[charges.charge_of] > 0) & (hours > 0.3 * typical)
+    return np.where(enough, np.clip(np.nan_to_num(share), 0, 1), 0.0)
+
+
+def _facts(history: History, charges: Charges, d: Departures, seen: Seen) -> dict[str, np.ndarray]:
+    samples, comps = history.samples, history.compartments
+    charge = charges.charge_of
+    magnet = np.where(samples.drained, charges.magnet[charge], np.nan)
+    interval = comps.interval[samples.comp]
+    before = np.maximum(charge - 1, 0)
+    another = (charges.number[charge] >= 2) & (charges.oil[charge] != charges.oil[before])
+    bn, an = samples.values[:, INDEX["bn"]], samples.values[:, INDEX["an"]]
+    excess_cu, z_cu = d.excess[:, AT["cu"]], d.z[:, AT["cu"]]
+    one_before = np.maximum(np.arange(len(charge)) - 1, 0)
+    same = samples.comp[one_before] == samples.comp
+    total = charges.fill[charge] - np.nan_to_num(comps.overhaul[samples.comp])
+    z_mg = d.sd[:, AT["mg"]] * np.where(np.isnan(interval), 500.0, interval)
+    with np.errstate(invalid="ignore"):
+        return {
+            "air_filter": seen.air_filter,
+            "magnet": np.where(magnet >= 3, 1.0, np.where(magnet == 2, 0.3, 0.0)),
+            "magnet_clean": (magnet <= 1).astype(float),
+            "repair": seen.repair,
+            "oil_changed": another.astype(float),
+            "gas": (comps.duty[samples.comp] == DUTIES.index("gas_engine")).astype(float),
+            "long_charge": (charges.oil_hours > 1.15 * interval).astype(float),
+            "oil_use": oil_use(history, charges),
+            "coolant_low": seen.coolant_low,
+            "an_past_bn": (an > bn).astype(float),
+            "break_in": 2.0 * charges.break_in[charge],
+            "young": (total < 4 * interval).astype(float) * 2.0,
+            "fading": (same & (z_cu[one_before] > 4) & (excess_cu < 0.75 * excess_cu[one_before])).astype(float) * 2.0,
+            "gears": (comps.duty[samples.comp] == DUTIES.index("gear")).astype(float) * 1.2,
+            # an excess of a tenth of sodium's would be lost in the scatter
+            "mg_hidden": (3 * z_mg > np.maximum(d.excess[:, AT["na"]], 0) / 8.4).astype(float) * 2.0,
+        }  # fmt: skip
+
+
+def _with_limits(degree: np.ndarray, d: Departures, past: Past) -> np.ndarray:
+    """Where no stretch can be told, a limit passed speaks for itself."""
+    columns = COLUMNS[: len(AT)]
+    clear, watch = past.act_clear[:, columns] & past.act_high[:, columns], past.watch_high[:, columns]
+    alone = np.isnan(d.z[:, : len(AT)]) & ~np.isnan(past.limits["high"][0][:, columns])
+    return np.where(alone, np.maximum(degree, np.where(clear, PAST_ACT, np.where(watch, PAST_WATCH, 0.0))), degree)
+
+
+def _degree_of(
+    sign: Sign, up: np.ndarray, down: np.ndarray, trace: np.ndarray, d: Departures, facts: dict[str, np.ndarray]
+) -> np.ndarray:
+    alone = np.isnan(d.z)
+    if sign.kind == "fact":
+        return facts[sign.keys[0]]
+    columns = [AT[k] for k in sign.keys]
+    if sign.kind == "up":
+        return up[:, columns].max(axis=1)
+    if sign.kind == "trace":
+        return np.where(alone[:, columns], up[:, columns], trace[:, columns]).max(axis=1)
+    if sign.kind == "down":
+        return down[:, columns].max(axis=1)
+    seen = ~np.isnan(d.z[:, columns]).any(axis=1)
+    if sign.kind == "flat":
+        return np.where(seen, np.clip(1 - up[:, columns].max(axis=1) / FLAT_BELOW, 0, 1), 0.0)
+    # over the charge, where both are known better
+    columns = [AT_CHARGE.get(k, AT[k]) for k in sign.keys]
+    over, under = d.excess[:, columns[0]], d.excess[:, columns[1]]
+    with np.errstate(invalid="ignore", divide="ignore"):
+        r = np.log(over / under)
+        outside = np.maximum(np.maximum(np.log(sign.low) - r, r - np.log(sign.high)), 0)
+        fits = np.clip(1 - outside / np.log(RATIO_EDGE), 0, 1)
+        # a ratio says nothing while either part may be scatter
+        sure = np.clip((np.minimum(d.z[:, columns[0]], d.z[:, columns[1]]) - 1.0) / 2.0, 0, 1)
+    return np.nan_to_num(np.where((over > 0) & (under > 0), fits * sure, 0.0))
+
+
+def _applies(cause: Cause, duty: np.ndarray) -> np.ndarray:
+    engine = np.isin(duty, [DUTIES.index("diesel_engine"), DUTIES.index("gas_engine")])
+    return engine if cause.where == "engine" else ~engine if cause.where == "gear" else np.ones(len(duty), dtype=bool)
+
+
+def diagnose(history: History, charges: Charges, past: Past, d: Departures, seen: Seen) -> Diagnosis:
+    """Score every cause for every sample."""
+    samples = history.samples
+    n = len(samples.comp)
+    up, down, trace = _with_limits(d.up(), d, past), d.down(), d.trace()
+    known = _facts(history, charges, d, seen)
+    signs: dict[Sign, np.ndarray] = {}
+
+    def degree(sign: Sign) -> np.ndarray:
+        if sign.kind == "either" and sign not in signs:
+            signs[sign] = np.max([degree(p) * (1.2 if p.kind == "flat" else 1.0) for p in sign.parts], axis=0)
+        elif sign not in signs:
+            signs[sign] = _degree_of(sign, up, down, trace, d, known)
+        return signs[sign]
+
+    def least(group: tuple[Sign, ...]) -> np.ndarray:
+        out = np.full(n, 2.0)
+        for sign in group:
+            if sign.kind == "ratio":
+                out *= degree(sign)
+            else:
+                out = np.minimum(out, degree(sign) * (2.0 if sign.kind == "flat" else 1.0))
+        return out
+
+    main, score = np.zeros((n, len(CAUSES))), np.zeros((n, len(CAUSES)))
+    weak, alone = np.zeros((n, len(CAUSES)), dtype=bool), np.zeros((n, len(CAUSES)), dtype=bool)
+    duty = history.compartments.duty[samples.comp]
+    for k, cause in enumerate(CAUSES):
+        here = _applies(cause, duty) & samples.usable
+        m = least(cause.main)
+        if cause.otherwise:
+            other = least(cause.otherwise)
+            weak[:, k] = (other > m) & (m < NEEDS[POSSIBLE][0])
+            m = np.where(weak[:, k], other, m)
+        helped = sum((weight * np.clip(degree(sign), 0, 1) for sign, weight in cause.supports), np.zeros(n))
+        s = np.minimum(m, 1.5) + helped
+        if len(cause.main) == 1 and cause.main[0].kind == "up":
+            # one sign alone is never strong while it stays below the act limit
+            passed = past.act_high[:, [INDEX[key] for key in cause.main[0].keys]].any(axis=1)
+            alone[:, k] = ~passed & (helped < ALONE_BELOW)
+        for sign, weight in cause.against:
+            s = s - weight * np.clip(degree(sign), 0, 1)
+        main[:, k], score[:, k] = np.where(here, m, 0.0), np.where(here, s, 0.0)
+    at = {c.key: k for k, c in enumerate(CAUSES)}
+    lowered = score.copy()
+    for k, cause in enumerate(CAUSES):
+        for o in (at[name] for name in cause.explains):
+            better = (score[:, k] > score[:, o]) & (main[:, k] >= NEEDS[PROBABLE][0])
+            lowered[:, o] -= np.where(better, EXPLAINED * np.minimum(main[:, k], 1.0), 0.0)
+    strength = np.zeros((n, len(CAUSES)), dtype=np.int8)
+    for level, (least_main, least_score) in NEEDS.items():
+        strength[(main >= least_main) & (lowered >= least_score)] = level
+    strength[alone] = np.minimum(strength[alone], PROBABLE)
+    strength[weak] = np.minimum(strength[weak], POSSIBLE)
+    return Diagnosis(strength, lowered, main, signs, d)
+
+
+def _figure(key: str, value: float) -> str:
+    m = BY_KEY[key]
+    size = abs(value)
+    decimals = m.decimals if size >= 1 or m.decimals > 1 else 2
+    return f"{value:,.{decimals}f}{(' ' + m.unit) if m.unit else ''}"
+
+
+def sign_sentence(sign: Sign, d: Departures, i: int, interval: str) -> str:
+    """A sign of sample ``i`` in words, with its values. ``interval`` is said beside rates, as "an interval"."""
+    if sign.kind == "fact":
+        text = FACTS[sign.keys[0]]
+        return text[0].upper() + text[1:]
+    columns = [AT[k] for k in sign.keys]
+    if sign.kind == "ratio":
+        columns = [AT_CHARGE.get(k, AT[k]) for k in sign.keys]
+        found = d.excess[i, columns[0]] / d.excess[i, columns[1]]
+        a, b = (BY_KEY[k].name.lower() for k in sign.keys)
+        return f"{a.capitalize()} to {b} {found:.1f} : 1, expected {sign.low:g} to {sign.high:g}"
+    if sign.kind == "flat":
+        return ", ".join(BY_KEY[k].name for k in sign.keys) + " as usual"
+    columns = columns if sign.kind == "down" else [d.way(k, i) for k in sign.keys]
+    z = d.z[i, columns]
+    best = columns[int(np.nanargmin(z) if sign.kind == "down" else np.nanargmax(z))] if not np.isnan(z).all() else columns[0]
+    key = FOLLOWED[best]
+    if np.isnan(d.z[i, best]):
+        return f"{BY_KEY[key].name} past its limit, with no stretch to tell a rate from"
+    got, usual, sd = (float(x[i, best]) for x in (d.moved, d.usual, d.sd))
+    if key in RATES:
+        span = float(d.excess[i, best]) / (got - usual)
+        got, usual, sd = got * span, usual * span, sd * abs(span)
+        said = f"{'gains' if got >= 0 else 'loses'} {_figure(key, abs(got))} {interval}, "
+        usual = usual if got >= 0 else -usual
+    else:
+        said = f"{_figure(key, got)}, "
+    said += f"usual {_figure(key, usual).split(' ')[0]} ± {_figure(key, sd).split(' ')[0]}"
+    drifted = ", a small lasting shift" if d.z[i, best] < 3 and sign.kind != "down" and d.drift[i, best] >= 5 else ""
+    return f"{BY_KEY[key].name} {said} ({abs(d.z[i, best]):.1f} sd{drifted})"
+
+
+def evidence_of(diagnosis: Diagnosis, k: int, i: int, interval: str = "an interval") -> list[str]:
+    """Why cause ``k`` is held for sample ``i``: main signs, then what supports it, then what speaks against it."""
+    cause, out = CAUSES[k], []
+    d = diagnosis.departures
+    main = cause.main
+    if cause.otherwise and min(diagnosis.signs[s][i] for s in cause.main) < NEEDS[POSSIBLE][0]:
+        main = cause.otherwise
+    for sign in main:
+        shown = max(sign.parts, key=lambda p: diagnosis.signs[p][i]) if sign.parts else sign
+        if not (shown.kind == "fact" and shown.keys[0] in ("mg_hidden", "gears")):
+            out.append(sign_sentence(shown, d, i, interval))
+    for sign, _ in cause.supports:
+        if sign not in main and diagnosis.signs[sign][i] >= 0.3:
+            said = sign_sentence(sign, d, i, interval)
+            if said not in out:
+                out.append("Supports: " + said)
+    for sign, _ in cause.against:
+        if diagnosis.signs[sign][i] >= 0.3:
+            out.append("Against: " + sign_sentence(sign, d, i, interval))
+    if cause.beside and (main is cause.otherwise or cause.key == "bushing"):
+        out.append(f"Beside it: {cause.beside}")
+    return out

@@ -1,0 +1,45 @@
+"""Does the scheme work? A fleet's history played through several ways of judging, set against what was really found."""
+
+from __future__ import annotations
+
+from datetime import date
+from typing import Any
+
+import numpy as np
+
+from vornet.core.backtest import Found, against_findings, by_family, by_fixed_limits, by_rates
+from vornet.core.judge import RUN_ON, judge
+from vornet.core.limits import FixedLimit, table
+from vornet.core.rates import stretch_rates
+from vornet.flows import evaluate
+from vornet.store.database import Connection, query
+
+MOST_FINDINGS = 10_000
+
+
+def backtest(connection: Connection, today: date, sets: dict[str, list[FixedLimit]] | None = None) -> dict[str, Any]:
+    """Ways side by side over the whole history: {samples, findings, first, last, ways}. ``sets``: further limit sets by name."""
+    loaded, charges = evaluate.drop_held(connection, evaluate.load(connection, today))
+    history, rates = loaded.history, stretch_rates(loaded.history, charges)
+    judgement = judge(history, charges, rates, loaded.limits, loaded.seen)
+    codes = {
+        ("all", "Vornet's proposals"): np.maximum(judgement.proposed, RUN_ON),
+        ("fixed", "Fixed limits alone"): by_fixed_limits(judgement.past),
+        ("statistical", "Family mean + 2 s, + 3 s"): by_family(history, judgement.break_in, loaded.limits),
+        ("rate", "Wear and dirt rates alone"): by_rates(judgement.diagnosis.departures),
+    }
+    for name, rows in (sets or {}).items():
+        tried = judge(history, charges, rates, table(rows), loaded.seen)
+        codes[("set " + name, f"Proposals with {name}")] = np.maximum(tried.proposed, RUN_ON)
+    at = {int(c): i for i, c in enumerate(loaded.compartment_ids)}
+    findings = [
+        Found(at[f["compartment_id"]], f["on_day"].toordinal(), f"{f['unit']} {f['compartment']}")
+        for f in connection.execute(query("verdicts.findings"), {"compartment_id": None, "limit": MOST_FINDINGS}).fetchall()
+        if f["compartment_id"] in at and f["cause"] != "nothing"
+    ]
+    days = history.samples.day[history.samples.usable]
+    return {
+        "samples": len(days), "findings": len(findings),
+        "ways": [against_findings(key, name, code, history, findings) for (key, name), code in codes.items()],
+        "first": date.fromordinal(int(days.min())) if len(days) else None, "last": date.fromordinal(int(days.max())) if len(days) else None,
+    }  # fmt: skip

@@ -1,0 +1,240 @@
+"""A lab's file as rows of text, whatever it is: CSV and TSV in any common encoding and separator, XLSX, ODS, JSON.
+
+Text files are read as a stream, so memory stays flat as files grow.
+"""
+
+from __future__ import annotations
+
+import codecs
+import csv
+import io
+import json
+import subprocess
+import sys
+import zipfile
+import zlib
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from typing import BinaryIO
+
+from vornet.core.errors import InputError
+from vornet.io import cells
+from vornet.io.lab_header import Mapping_, recognised
+
+HEAD_BYTES = 262_144
+LONGEST_LINE = 1_000_000
+#: a workbook or a JSON file is read whole
+LARGEST_WHOLE, LARGEST_UNPACKED, MOST_MEMBERS = 80_000_000, 300_000_000, 2_000
+HEADER_WITHIN = 30
+SEPARATORS = {",": "commas", ";": "semicolons", "\t": "tabs", "|": "bars"}
+
+
+def _as_1252(error: UnicodeError) -> tuple[str, int]:
+    assert isinstance(error, UnicodeDecodeError)
+    return error.object[error.start : error.end].decode("cp1252", "replace"), error.end
+
+
+# UTF-8, and byte by byte Windows-1252 where it is not: reads either, and files that mix them
+codecs.register_error("vornet_1252", _as_1252)
+
+
+@dataclass
+class LabTable:
+    """Rows as (number in the file from 1, cells). ``layout``: csv, tsv, xlsx, ods or json; ``reading`` says how it is
+    read, for people."""
+
+    layout: str
+    rows: Iterator[tuple[int, list[str]]]
+    decimal_comma: bool
+    day_first: bool
+    reading: str
+
+
+def open_table(source: BinaryIO, said: Mapping_ | None = None) -> LabTable:
+    """Recognise what a file is. ``source`` can seek. Raises InputError when it is no table."""
+    head = source.read(HEAD_BYTES)
+    if not head.strip():
+        raise InputError("file", "is empty")
+    if head[:4] == b"%PDF":
+        raise InputError("file", "is a PDF: ask the lab for its data as CSV or XLSX")
+    if head[:2] == b"PK" or head[:8] == b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1":
+        return _workbook(source, head)
+    encoding = _encoding(head)
+    text = head.decode(encoding, "vornet_1252" if encoding == "utf-8-sig" else "replace")
+    if text.lstrip()[:1] in ("{", "["):
+        return _json(_whole(source))
+    return _text(source, encoding, text, said or {})
+
+
+def _whole(source: BinaryIO) -> bytes:
+    source.seek(0)
+    content = source.read(LARGEST_WHOLE + 1)
+    if len(content) > LARGEST_WHOLE:
+        raise InputError("file", f"is larger than {LARGEST_WHOLE // 1_000_000} MB: send it as CSV, which is read as a stream")
+    return content
+
+
+def _encoding(head: bytes) -> str:
+    if head[:2] in (b"\xff\xfe", b"\xfe\xff"):
+        return "utf-16"
+    zeros = head.count(b"\x00")
+    if zeros:
+        if head[1::2].count(b"\x00") > 0.4 * (len(head) / 2):
+            return "utf-16-le"
+        raise InputError("file", "is not a CSV or JSON file (nor a workbook)")
+    return "utf-8-sig"
+
+
+def _lines(stream: io.TextIOWrapper) -> Iterator[str]:
+    number = 0
+    try:
+        while line := stream.readline(LONGEST_LINE):
+            number += 1
+            if len(line) >= LONGEST_LINE and not line.endswith("\n"):
+                raise InputError(f"row {number}", f"is longer than {LONGEST_LINE:,} characters")
+            yield line
+    except UnicodeError:
+        raise InputError(f"row {number + 1}", "is not readable text") from None
+
+
+def _cut(lines: Iterator[str], separator: str) -> Iterator[tuple[int, list[str]]]:
+    csv.field_size_limit(LONGEST_LINE)
+    reader = csv.reader(lines, delimiter=separator)
+    number = 0
+    while True:
+        try:
+            row = next(reader, None)
+        except csv.Error as error:
+            raise InputError(f"row {number + 1}", f"cannot be read: {error}") from None
+        if row is None:
+            return
+        number += 1
+        yield number, row
+
+
+def _separator(text: str, said: Mapping_) -> str:
+    """The separator with which most headings are recognised; else the one that is there most often."""
+    lines = text.splitlines()[:HEADER_WITHIN]
+    best, most = "", 0
+    for separator in SEPARATORS:
+        try:
+            found = max((recognised(row, said) for row in csv.reader(lines, delimiter=separator)), default=0)
+        except csv.Error:
+            continue
+        if found > most:
+            best, most = separator, found
+    return best or max(SEPARATORS, key=lambda s: max((line.count(s) for line in lines), default=0))
+
+
+def _text(source: BinaryIO, encoding: str, head: str, said: Mapping_) -> LabTable:
+    separator = _separator(head, said)
+    if separator not in head:
+        raise InputError("header", "the first rows have one column only: is this a results file?")
+    source.seek(0)
+    errors = "vornet_1252" if encoding == "utf-8-sig" else "replace"
+    stream = io.TextIOWrapper(source, encoding=encoding, errors=errors, newline="")  # type: ignore[type-var]
+    known = [c for line in head.splitlines()[:400] for c in line.split(separator)]
+    comma = separator != "," and cells.has_decimal_comma(known)
+    first = cells.day_first(known)
+    words = f"{SEPARATORS[separator]} between columns, decimal {'comma' if comma else 'point'}"
+    if encoding != "utf-8-sig":
+        words += ", UTF-16"
+    return LabTable("tsv" if separator == "\t" else "csv", _cut(_lines(stream), separator), comma, first, words)
+
+
+def _json(content: bytes) -> LabTable:
+    text = content.decode(_encoding(content[:HEAD_BYTES]), "replace")
+    try:
+        document = json.loads(text)
+    except (json.JSONDecodeError, RecursionError):
+        raise InputError("file", "looks like JSON but cannot be read as such") from None
+    if isinstance(document, dict):
+        document = document.get("samples", document.get("results"))
+    if not isinstance(document, list) or not all(isinstance(r, dict) for r in document):
+        raise InputError("file", "JSON results are a list of objects, one a sample")
+    flat = []
+    for row in document:
+        nested = row.get("values")
+        flat.append({**{k: v for k, v in row.items() if k != "values"}, **(nested if isinstance(nested, dict) else {})})
+    names = list(dict.fromkeys(name for row in flat for name in row))
+    if not names:
+        raise InputError("file", "holds no samples")
+    rows = [names, *(["" if row.get(n) is None else str(row[n]) for n in names] for row in flat)]
+    return LabTable("json", iter(list(enumerate(rows, 1))), False, cells.day_first(c for r in rows[:400] for c in r), "JSON")
+
+
+def _inflated(content: bytes) -> None:
+    """Refuse a packed file that opens to more than a workbook can sensibly hold, whatever its directory says."""
+    try:
+        with zipfile.ZipFile(io.BytesIO(content)) as pack:
+            members = pack.infolist()
+    except (zipfile.BadZipFile, ValueError, NotImplementedError, EOFError):
+        raise InputError("file", "is cut off or damaged") from None
+    if len(members) > MOST_MEMBERS or sum(m.file_size for m in members) > LARGEST_UNPACKED:
+        raise InputError("file", f"unpacks to more than {LARGEST_UNPACKED // 1_000_000} MB")
+    total = 0
+    for member in members:
+        start = member.header_offset + 30 + int.from_bytes(content[member.header_offset + 26 : member.header_offset + 28], "little")
+        start += int.from_bytes(content[member.header_offset + 28 : member.header_offset + 30], "little")
+        if member.compress_type != zipfile.ZIP_DEFLATED:
+            continue
+        engine, packed = zlib.decompressobj(-15), content[start : start + member.compress_size]
+        try:
+            while packed:
+                total += len(engine.decompress(packed, 1 << 20))
+                packed = engine.unconsumed_tail
+                if total > LARGEST_UNPACKED:
+                    raise InputError("file", f"unpacks to more than {LARGEST_UNPACKED // 1_000_000} MB")
+        except zlib.error:
+            raise InputError("file", "is cut off or damaged") from None
+
+
+def _workbook(source: BinaryIO, head: bytes) -> LabTable:
+    content = _whole(source)
+    if head[:2] == b"PK":
+        _inflated(content)
+    try:
+        ran = subprocess.run(
+            [sys.executable, "-m", "vornet.io.sheet_reader"], input=content, capture_output=True, timeout=180, check=False
+        )
+    except subprocess.TimeoutExpired:
+        raise InputError("file", "is a workbook that takes too long to read: save the sheet as CSV") from None
+    if ran.returncode not in (0, 3):
+        raise InputError("file", "is a workbook too large to read: save the sheet as CSV")
+    if ran.returncode:
+        raise InputError("file", "is not a workbook that can be read (XLSX and ODS are)")
+    rows = [json.loads(line) for line in ran.stdout.splitlines()]
+    if not any(any(c.strip() for c in row) for row in rows):
+        raise InputError("file", "holds no rows")
+    sample = [c for row in rows[:400] for c in row]
+    comma = cells.has_decimal_comma(sample)
+    layout = "ods" if b"opendocument" in head[:200] else "xlsx"
+    words = f"first sheet with rows, decimal {'comma' if comma else 'point'} in text cells"
+    return LabTable(layout, iter(list(enumerate(rows, 1))), comma, cells.day_first(sample), words)
+
+
+def head_of(table: LabTable, count: int) -> list[tuple[int, list[str]]]:
+    """The first rows, put back so that reading goes on from the start."""
+    first = []
+    for numbered in table.rows:
+        first.append(numbered)
+        if len(first) >= count:
+            break
+    rest = table.rows
+
+    def again() -> Iterator[tuple[int, list[str]]]:
+        yield from first
+        yield from rest
+
+    table.rows = again()
+    return first
+
+
+def header_at(rows: Sequence[tuple[int, list[str]]], said: Mapping_) -> int | None:
+    """Position of the heading row among the first rows; None when no row has a sample number among its headings."""
+    best, most = None, 1
+    for i, (_, row) in enumerate(rows[:HEADER_WITHIN]):
+        found = recognised(row, said)
+        if found > most:
+            best, most = i, found
+    return best

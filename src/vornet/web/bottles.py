@@ -1,0 +1,213 @@
+"""Bottles and parcels: what is to be sent, what is on its way, what is late; labs and how long they take."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from fastapi import APIRouter, Request
+from fastapi.concurrency import run_in_threadpool
+from fastapi.responses import JSONResponse, RedirectResponse, Response
+from starlette.exceptions import HTTPException
+
+from vornet.core import measures
+from vornet.core.errors import InputError
+from vornet.flows import bottles, labs
+from vornet.io import tables
+from vornet.store.database import query
+from vornet.web.pages import checked_form, database, day_of, needs, opened, render, today, typed, visitor
+from vornet.web.paper import pdf
+
+router = APIRouter()
+
+
+def _page(request: Request, error: str = "", form: dict[str, Any] | None = None, open_form: str = "") -> Response:
+    who, day = visitor(request), today(request)
+    with database(request).fleet(who.fleet_id) as connection:
+        found = bottles.overview(connection, day)
+        depots = [b["depot"] for b in found["to_send"]]
+        lab_id = bottles.lab_for(connection, day, depots) if found["labs"] else None
+        oils = connection.execute(query("register.oils")).fetchall()
+        places = connection.execute(query("results.places")).fetchall()
+    places = sorted((p for p in places if p["compartment_id"]), key=lambda p: (p["unit"], p["compartment"]))
+    return render(
+        request, "bottles.html", 422 if error else 200, **found, error=error, form=opened(form or {}), open_form=open_form, usual_lab=lab_id,
+        oils=oils, places=places, how=bottles.HOW, state_words=bottles.STATE_WORDS, ways=labs.WAYS,
+    )  # fmt: skip
+
+
+@router.get("/lab/bottles", dependencies=[needs("see_bottles")])
+def show(request: Request) -> Response:
+    """What is to be sent, on its way, late, and back."""
+    return _page(request)
+
+
+@router.get("/lab/bottles.csv", dependencies=[needs("see_bottles")])
+def as_csv(request: Request) -> Response:
+    with database(request).fleet(visitor(request).fleet_id) as connection:
+        rows = bottles.shown(connection, today(request))
+    names = ("sample_no", "state", "unit", "compartment", "oil", "batch", "drawn_on", "meter", "shipment", "lab", "sent_on", "received_on",
+             "reported_on", "late", "lost_why")  # fmt: skip
+    text = tables.as_csv([{n: r[n] if isinstance(r[n], str | float | int | None) else str(r[n]) for n in names} for r in rows])
+    return Response(text, media_type="text/csv", headers={"Content-Disposition": 'attachment; filename="bottles.csv"'})
+
+
+@router.post("/lab/bottles", dependencies=[needs("ship_bottles")])
+async def draw(request: Request) -> Response:
+    """Register a bottle drawn between drains, or of new oil."""
+    form = await checked_form(request)
+    who = visitor(request)
+
+    def act() -> Response:
+        try:
+            place, oil = str(form.get("compartment", "")), str(form.get("oil", ""))
+            with database(request).fleet(who.fleet_id) as connection:
+                counts = "hours"
+                if place.isdigit():
+                    row = connection.execute(
+                        query("labs.place_bottle"), {"compartment_id": int(place), "on": today(request)}
+                    ).fetchone()
+                    counts = "distance" if row and row["meter_unit"] == "km" else "hours"
+                conditions = {k: str(form.get(k, "")) for k in ("sample_how", "warmth")}
+                waited = str(form.get("minutes", "")).strip()
+                minutes = measures.number(waited, "minutes") if waited else None
+                bottles.draw(
+                    connection, who.fleet_id, sample_no=str(form.get("sample_no", "")),
+                    compartment_id=int(place) if place.isdigit() else None, oil_id=int(oil) if oil.isdigit() else None,
+                    batch=str(form.get("batch", "")), on=day_of(form.get("on"), "on", today(request)),
+                    meter=typed(form, "meter", counts, request), conditions={**conditions, "minutes": minutes}, by=who.name,
+                    today=today(request),
+                )  # fmt: skip
+        except InputError as error:
+            return _page(request, str(error), form, "draw")
+        return RedirectResponse("/lab/bottles", 303)
+
+    return await run_in_threadpool(act)
+
+
+@router.post("/lab/bottles/{bottle_id}", dependencies=[needs("ship_bottles")])
+async def bottle(request: Request, bottle_id: int) -> Response:
+    """Give a bottle up, find it again, or take it out of its parcel."""
+    form = await checked_form(request)
+    who, do = visitor(request), str(form.get("do", ""))
+    with database(request).fleet(who.fleet_id) as connection:
+        if do == "lose":
+            bottles.lose(connection, who.fleet_id, bottle_id, str(form.get("why", "")), who.name, today(request))
+        elif do == "find":
+            bottles.find_again(connection, who.fleet_id, bottle_id, who.name)
+        elif do == "unpack":
+            bottles.unpack(connection, who.fleet_id, bottle_id, who.name)
+        else:
+            raise InputError("do", "lose, find or unpack")
+    return RedirectResponse(str(form.get("back", "")) if str(form.get("back", "")).startswith("/lab/") else "/lab/bottles", 303)
+
+
+@router.post("/lab/parcels", dependencies=[needs("ship_bottles")])
+async def pack(request: Request) -> Response:
+    """The chosen bottles go into a new parcel."""
+    form = await request.form()
+    checked = await checked_form(request)
+    who = visitor(request)
+    chosen = [int(str(v)) for v in form.getlist("id") if str(v).isdigit()]
+    lab = str(checked.get("lab", ""))
+    try:
+        with database(request).fleet(who.fleet_id) as connection:
+            parcel = bottles.pack(
+                connection, who.fleet_id, chosen, int(lab) if lab.isdigit() else 0, str(checked.get("note", "")), who.name, today(request)
+            )
+    except InputError as error:
+        return await run_in_threadpool(_page, request, str(error), checked, "")
+    return RedirectResponse(f"/lab/parcels/{parcel}", 303)
+
+
+def _parcel(request: Request, shipment_id: int) -> dict[str, Any]:
+    with database(request).fleet(visitor(request).fleet_id) as connection:
+        found = bottles.packing_list(connection, shipment_id, today(request))
+    if found is None:
+        raise HTTPException(404, "There is no such parcel in this fleet.")
+    return found
+
+
+@router.get("/lab/parcels/{shipment_id}", dependencies=[needs("see_bottles")])
+def parcel(request: Request, shipment_id: int) -> Response:
+    """A parcel's packing list and where its bottles are."""
+    return render(request, "parcel.html", **_parcel(request, shipment_id), state_words=bottles.STATE_WORDS)
+
+
+@router.get("/lab/parcels/{shipment_id}/packing-list.pdf", dependencies=[needs("see_bottles")])
+def paper(request: Request, shipment_id: int) -> Response:
+    """The packing list to put into the parcel."""
+    found = _parcel(request, shipment_id)
+    return pdf(request, "paper_parcel.html", f"parcel-{found['shipment']['number']}", **found)
+
+
+@router.get("/lab/parcels/{shipment_id}/packing-list.json", dependencies=[needs("see_bottles")])
+def as_json(request: Request, shipment_id: int) -> Response:
+    """The packing list in the shape labs are told it."""
+    return JSONResponse(_parcel(request, shipment_id)["document"])
+
+
+@router.post("/lab/parcels/{shipment_id}/send", dependencies=[needs("ship_bottles")])
+async def send(request: Request, shipment_id: int) -> Response:
+    """The parcel has left."""
+    form = await checked_form(request)
+    who = visitor(request)
+    with database(request).fleet(who.fleet_id) as connection:
+        bottles.send(connection, who.fleet_id, shipment_id, day_of(form.get("on"), "on", today(request)), who.name, today(request))
+    return RedirectResponse(f"/lab/parcels/{shipment_id}", 303)
+
+
+@router.post("/lab/received", dependencies=[needs("ship_bottles")])
+async def received(request: Request) -> Response:
+    """The lab has a bottle, and said so by telephone."""
+    form = await checked_form(request)
+    who = visitor(request)
+    with database(request).fleet(who.fleet_id) as connection:
+        bottles.receive(connection, who.fleet_id, str(form.get("sample_no", "")), day_of(form.get("on"), "on", today(request)), who.name)
+    return RedirectResponse(str(form.get("back", "")) if str(form.get("back", "")).startswith("/lab/") else "/lab/bottles", 303)
+
+
+# ---- labs ----------------------------------------------------------------------------------------------
+
+
+def _labs(request: Request, error: str = "", form: dict[str, Any] | None = None) -> Response:
+    who, day = visitor(request), today(request)
+    with database(request).fleet(who.fleet_id) as connection:
+        found = connection.execute(query("labs.labs"), {"today": day}).fetchall()
+        depots = [d["name"] for d in connection.execute(query("board.depots")).fetchall()]
+    return render(
+        request, "labs.html", 422 if error else 200, labs=found, depots=depots, ways=labs.WAYS, error=error, form=opened(form or {})
+    )
+
+
+@router.get("/lab/labs", dependencies=[needs("see_bottles")])
+def show_labs(request: Request) -> Response:
+    """Labs: turnaround, ways in, and what their headings were said to mean."""
+    return _labs(request)
+
+
+@router.post("/lab/labs", dependencies=[needs("keep_labs")])
+async def put_lab(request: Request) -> Response:
+    form = await request.form()
+    checked = await checked_form(request)
+    who = visitor(request)
+    days = str(checked.get("usual_days", "10")).strip()
+    try:
+        with database(request).fleet(who.fleet_id) as connection:
+            labs.put(
+                connection, who.fleet_id, name=str(checked.get("name", "")), way=str(checked.get("way", "hand")),
+                address=str(checked.get("address", "")), key=str(checked.get("key", "")), usual_days=int(days) if days.isdigit() else 0,
+                depots=[str(d) for d in form.getlist("depots") if str(d)], by=who.name,
+            )  # fmt: skip
+    except InputError as error:
+        return await run_in_threadpool(_labs, request, str(error), checked)
+    return RedirectResponse("/lab/labs", 303)
+
+
+@router.post("/lab/labs/{lab_id}/forget", dependencies=[needs("keep_labs")])
+async def forget(request: Request, lab_id: int) -> Response:
+    """Forget what one heading of a lab was said to mean."""
+    form = await checked_form(request)
+    who = visitor(request)
+    with database(request).fleet(who.fleet_id) as connection:
+        labs.forget_meaning(connection, who.fleet_id, lab_id, str(form.get("heading", "")), who.name)
+    return RedirectResponse("/lab/labs", 303)

@@ -1,0 +1,139 @@
+"""Review in headless Chromium: a queue signed by keyboard alone, with a changed verdict and an action that closes on the next
+sample; limits tried in the page."""
+
+from datetime import date
+
+import pytest
+from playwright.sync_api import Page, expect
+
+from conftest import HEADER, TODAY, row
+from vornet.flows import evaluate, fleets, people, results, verdicts
+
+pytestmark = pytest.mark.browser
+PASSWORD = "right-and-long"
+
+
+def take(db, fleet, *rows: str) -> None:
+    results.load(db, ("\n".join([HEADER, *rows]) + "\n").encode(), fleet=fleet, name=f"{rows[0][:8]}.csv", by="t")
+    evaluate.evaluate(db, fleet, TODAY)
+
+
+@pytest.fixture
+def analyst(page: Page, served, db, fleet):
+    take(db, fleet, row("R1", "2025-12-10", 3640, 140, False), row("R2", "2025-12-20", 3690, 190, False, na=85, k=32),
+         row("R3", "2025-12-22", 3705, 205, False, na=86, k=32))  # fmt: skip
+    login = "analyst" + fleet.replace(" ", "").lower()
+    people.add(db, fleet, login, "Test Analyst", PASSWORD, "analyst")
+    problems = []
+    page.on("pageerror", lambda e: problems.append(str(e)))
+    page.set_viewport_size({"width": 1280, "height": 800})
+    page.goto(served.url + "/review")
+    page.get_by_label("Name").fill(login)
+    page.get_by_label("Password").fill(PASSWORD)
+    page.get_by_role("button", name="Sign in").click()
+    page.wait_for_load_state("load")
+    yield page
+    assert problems == []
+
+
+def verdicts_of(db, fleet) -> dict[str, tuple]:
+    with db.fleet(fleets.find(db, fleet)) as c:
+        sql = """SELECT s.sample_no, v.verdict, v.reason, v.comment, v.cause FROM verdict v JOIN sample s USING (fleet_id, sample_id)
+                  WHERE v.superseded_by IS NULL"""
+        return {r["sample_no"]: (r["verdict"], r["reason"], r["comment"], r["cause"]) for r in c.execute(sql).fetchall()}
+
+
+def test_a_queue_is_signed_by_keyboard_alone(analyst: Page, served, db, fleet):
+    page, keys = analyst, analyst.keyboard
+    shown = page.locator(".review-facts h2 + p")
+    expect(shown).to_contain_text("R2")  # worst first, then oldest
+    expect(page.locator(".proposal")).to_contain_text("Act")
+    expect(page.locator(".causes")).to_contain_text("Coolant in the oil")
+    keys.press("a")  # the action stands ready; a takes it out and puts it back
+    keys.press("a")
+    expect(page.locator('input[name="action"]')).to_be_focused()
+    keys.press("End")
+    keys.type(" Today.")
+    keys.press("Tab")
+    keys.type("Workshop")
+    keys.press("Escape")
+    keys.press("s")
+    expect(shown).to_contain_text("R3")
+    keys.press("2")  # Watch instead: a reason is asked
+    expect(page.locator('input[name="reason"]')).to_be_focused()
+    keys.type("The same leak, being followed")
+    keys.press("Escape")
+    keys.press("c")
+    keys.type("See R2.")
+    keys.press("Escape")
+    if page.locator("[data-action]").is_checked():
+        keys.press("a")
+    keys.press("s")
+    expect(shown).not_to_contain_text("R3")
+    for _ in range(2):  # S004 and R1 are as they should be
+        number = shown.inner_text()
+        keys.press("s")
+        expect(page.locator("#review")).not_to_contain_text(number)
+    expect(page.locator("#review")).to_contain_text("Nothing waits for a signature")
+    signed = verdicts_of(db, fleet)
+    assert signed["R2"][0] == 2
+    assert signed["R2"][3] == "coolant"
+    assert signed["R3"] == (1, "The same leak, being followed", "See R2.", "coolant")
+    assert {signed[n][0] for n in ("S004", "R1")} == {0}
+    with db.fleet(fleets.find(db, fleet)) as c:
+        [action] = verdicts.open_actions(c, None)
+    assert (action["owner"], action["what"].endswith(" Today.")) == ("Workshop", True)
+
+    take(db, fleet, row("R4", "2026-01-12", 3850, 350, False, na=4, k=1))  # the next sample shows that it worked
+    page.goto(served.url + "/review")
+    page.wait_for_load_state("load")
+    expect(page.locator(".closes")).to_contain_text("Today.")
+    keys.press("s")
+    expect(page.locator("#review")).to_contain_text("Nothing waits for a signature")
+    page.goto(served.url + "/review/actions")
+    expect(page.locator("main")).to_contain_text("Nothing is open")
+    expect(page.locator("main")).to_contain_text("by sample R4")
+
+
+def test_a_signature_without_its_reason_is_refused_in_place_and_loses_nothing(analyst: Page):
+    page, keys = analyst, analyst.keyboard
+    keys.press("c")
+    keys.type("Looked at it twice.")
+    keys.press("Escape")
+    page.evaluate("document.querySelector('input[name=reason]').required = false")
+    page.locator('[data-verdict="1"]').check(force=True)
+    page.evaluate("document.querySelector('input[name=reason]').required = false")
+    keys.press("Escape")
+    page.evaluate("document.querySelector('[data-sign]').requestSubmit()")
+    expect(page.get_by_role("alert")).to_contain_text("say why your verdict differs")
+    expect(page.locator('textarea[name="comment"]')).to_have_value("Looked at it twice.")
+    expect(page.locator('[data-verdict="1"]')).to_be_checked()
+
+
+def test_later_and_earlier_by_key(analyst: Page):
+    shown = analyst.locator(".review-facts h2 + p")
+    first = shown.inner_text()
+    analyst.keyboard.press("j")
+    expect(shown).not_to_have_text(first)
+    analyst.keyboard.press("k")
+    expect(shown).to_have_text(first)
+
+
+def test_a_limit_is_tried_and_saved_in_the_page(analyst: Page, served, db, fleet):
+    page = analyst
+    page.goto(served.url + "/limits")
+    field = page.get_by_label("Iron high, watch")
+    field.fill("25")
+    field.press("Tab")
+    expect(page.locator("#what-if")).to_contain_text("samples would be judged otherwise")
+    expect(page.locator(".what-counts")).to_contain_text("Run on")
+    field.fill("500")
+    field.press("Tab")
+    expect(page.locator("#what-if")).to_contain_text("lies beyond act")
+    field.fill("25")
+    page.get_by_label("Why they change").fill("Maker's letter")
+    page.get_by_role("button", name="Save as version 2").click()
+    expect(page.locator("main")).to_contain_text("iron high: 75/150 → 25/150")
+    page.goto(served.url + "/backtest?version=1")
+    expect(page.locator("main")).to_contain_text("Proposals with limits version 1")
+    assert date(2026, 1, 15) == TODAY
