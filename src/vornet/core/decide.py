@@ -8,8 +8,11 @@ Hours stand for km where a compartment counts distance.
 
 from __future__ import annotations
 
+import itertools
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass, field
+from typing import NamedTuple
 
 import numpy as np
 
@@ -64,17 +67,16 @@ class Guard:
     text: str
 
 
-@dataclass(frozen=True)
-class ChargeSlope:
-    """Slope of one property over one charge, per meter unit; ``used`` in the safe hours, or left out and why."""
+class ChargeSlope(NamedTuple):
+    """Slope of one property over one charge, per meter unit; ``used`` in the safe hours, or left out: a fault moved it."""
 
+    key: str
     charge: int
     start: float
     slope: float
     se: float
     samples: int
     used: bool
-    why_not: str = ""
 
 
 @dataclass(frozen=True)
@@ -103,7 +105,6 @@ class PropertyAnswer:
     running_start: float | None
     running_slope: float | None
     running_slope_sd: float | None
-    slopes: tuple[ChargeSlope, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -131,6 +132,17 @@ class Decision:
     open_faults: tuple[str, ...]
     schools: dict[str, float | None]
     properties: tuple[PropertyAnswer, ...] = field(default=())
+    slopes: bytes = field(default=b"", repr=False)
+
+    def charge_slopes(self) -> list[ChargeSlope]:
+        """The slopes behind the answers, by property, then charge."""
+        return charge_slopes_of(self.slopes)
+
+
+def charge_slopes_of(packed: bytes) -> list[ChargeSlope]:
+    """Unpack ``Decision.slopes``: rows of seven little-endian float32, property number, then as in ChargeSlope."""
+    rows = np.frombuffer(packed, "<f4").reshape(-1, 7).tolist()
+    return [ChargeSlope(PROPERTIES[int(j)].key, int(n), y, b, se, int(k), bool(used)) for j, n, y, b, se, k, used in rows]
 
 
 @dataclass(frozen=True)
@@ -144,7 +156,32 @@ class Slopes:
     moved: np.ndarray
 
 
-def _fresh(history: History, charges: Charges, values: np.ndarray, ok: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+#: new-oil value of each property per oil (O, P), and where it is an estimate
+FreshOil = tuple[np.ndarray, np.ndarray]
+
+
+def _told(history: History) -> tuple[np.ndarray, np.ndarray]:
+    """Property values of all samples, and which of them say what they seem to; both (N, P)."""
+    samples = history.samples
+    values = property_values(samples.values)
+    ok = samples.usable[:, None] & ~np.isnan(values)
+    below = samples.below | samples.above
+    if below.any():
+        for j, p in enumerate(PROPERTIES):
+            if p.key == "soot_pct":
+                continue
+            bits = (1 << INDEX[p.measurand]) | ((1 << INDEX[p.less]) if p.less else 0)
+            ok[:, j] &= (below & bits) == 0
+    return values, ok
+
+
+def lacks_new_oil(history: History) -> bool:
+    """Is any oil in use without a new-oil value on record, so that ``fresh_oil`` has to estimate?"""
+    used = np.union1d(history.compartments.oil, history.drains.oil[history.drains.oil >= 0]).astype(int)
+    return bool(np.isnan(property_values(new_oil(history.oils))[used]).any())
+
+
+def fresh_oil(history: History, charges: Charges) -> FreshOil:
     """New-oil value of each property per oil (O, P), and where it is an estimate.
 
     Not on record: intercept of a straight line through the oil's own samples over oil hours, from ten
@@ -153,8 +190,12 @@ def _fresh(history: History, charges: Charges, values: np.ndarray, ok: np.ndarra
     known = property_values(new_oil(history.oils))
     estimated = np.zeros_like(known, dtype=bool)
     oil = charges.oil[charges.charge_of]
+    used = np.bincount(oil, minlength=len(known)) > 0
+    if not np.isnan(known[used]).any():
+        return known, estimated
+    values, ok = _told(history)
     h = charges.oil_hours
-    for o, j in np.argwhere(np.isnan(known)):
+    for o, j in np.argwhere(np.isnan(known) & used[:, None]):
         rows = ok[:, j] & (oil == o) & ~np.isnan(h)
         if rows.sum() >= 10 and np.ptp(h[rows]) > 0:
             known[o, j] = np.polyfit(h[rows], values[rows, j], 1)[1]
@@ -327,24 +368,18 @@ def decide(
     terms: list[Terms],
     verdicts: np.ndarray | None = None,
     signed: np.ndarray | None = None,
+    only: Sequence[int] | None = None,
+    oils: FreshOil | None = None,
 ) -> list[Decision]:
-    """A decision for every compartment of the history.
+    """A decision for every compartment of the history, or for ``only`` those, in their order.
 
     ``verdicts``: (N,) codes that stand (signed, else proposed); defaults to the proposals. ``signed`` (N,), bool: which of
-    them a person has signed; none unless given.
+    them a person has signed; none unless given. ``oils``: new-oil values, where the history is a part of a larger one.
     """
     comps, samples = history.compartments, history.samples
     count = len(comps.duty)
-    values = property_values(samples.values)
-    ok = samples.usable[:, None] & ~np.isnan(values)
-    below = samples.below | samples.above
-    for j, p in enumerate(PROPERTIES):
-        if below.any():
-            censored = ((below >> INDEX[p.measurand]) & 1 == 1) | (
-                ((below >> INDEX[p.less]) & 1 == 1) if p.less else False
-            )
-            ok[:, j] &= ~censored | (p.key == "soot_pct")
-    fresh, estimated = _fresh(history, charges, values, ok)
+    values, ok = _told(history)
+    fresh, estimated = oils or fresh_oil(history, charges)
     slopes = charge_slopes(history, charges, judgement, values, ok, fresh)
     started = (charges.number > 0)[:, None]
     clean = _fit(slopes, charges, history, started & ~slopes.moved)
@@ -376,17 +411,19 @@ def decide(
     start = offsets(samples.comp, count)
     hours = np.where(samples.usable, charges.oil_hours, np.nan)
     by_comp: list[list[int]] = [[] for _ in range(count)]
-    for h in np.flatnonzero(charges.number > 0):
-        if slopes.samples[h].any():
-            by_comp[charges.comp[h]].append(int(h))
+    some = np.flatnonzero((charges.number > 0) & slopes.samples.any(axis=1))
+    for h, c in zip(some.tolist(), charges.comp[some].tolist(), strict=True):
+        by_comp[c].append(h)
 
+    measured = np.zeros(limit.shape, dtype=int)
+    np.add.at(measured, charges.comp[charges.number > 0], slopes.samples[charges.number > 0])
+    told: np.ndarray = ~np.isnan(limit) & (measured > 0)
+    packed = _packed_slopes(slopes, charges, told)
+    figures = _figures(clean, slopes, safe, safe_now, limit, fresh[oil], t, share, run_safe, run_slope, run_var, running)
     out = []
-    for c in range(count):
+    for c in range(count) if only is None else only:
         rows = slice(start[c], start[c + 1])
-        answers = _answers(
-            c, by_comp[c], slopes, charges, clean, safe, safe_now, limit, fresh[oil[c]], estimated[oil[c]],
-            t, share[c], run_safe, run_slope, run_var, running[c],
-        )  # fmt: skip
+        answers = _answers(c, told, figures, estimated[oil])
         counted = samples.usable[rows] & (stands[rows] >= 0)
         weak = samples.settled[rows] & (stands[rows] == RUN_ON)  # clean, but what sinks was not in the bottle
         verdict_rows = stands[rows][counted & ~weak]
@@ -397,44 +434,53 @@ def decide(
         schools = _schools(c, policy, terms[c], slopes, by_comp[c], limit, stat, clean)
         out.append(
             _outcome(
-                comps, c, answers, policy, terms[c], verdict_rows, unsigned, passed_over, longest, faults[c], schools, float(share[c])
+                comps, c, answers, policy, terms[c], verdict_rows, unsigned, passed_over, longest, faults[c], schools, float(share[c]),
+                packed[c],
             )
         )
     return out
 
 
-def _answers(
-    c: int, mine: list[int], slopes: Slopes, charges: Charges, clean: SlopeFit, safe: np.ndarray, safe_now: np.ndarray,
-    limit: np.ndarray, fresh: np.ndarray, estimated: np.ndarray, t: np.ndarray, share: float, run_safe: np.ndarray,
-    run_slope: np.ndarray, run_var: np.ndarray, running: int,
-) -> tuple[PropertyAnswer, ...]:  # fmt: skip
+def _packed_slopes(slopes: Slopes, charges: Charges, told: np.ndarray) -> list[bytes]:
+    """``Decision.slopes`` of every compartment. ``told`` (C, P): properties that are answered for."""
+    started: np.ndarray = (charges.number > 0) & slopes.samples.any(axis=1)
+    h, j = np.nonzero(~np.isnan(slopes.slope) & told[charges.comp] & started[:, None])
+    order = np.lexsort((h, j, charges.comp[h]))
+    h, j = h[order], j[order]
+    rows = np.column_stack([
+        j, charges.number[h], slopes.start[h, j], SIGNS[j] * slopes.slope[h, j], np.sqrt(slopes.se2[h, j]), slopes.samples[h, j],
+        ~slopes.moved[h, j],
+    ]).astype("<f4")  # fmt: skip
+    at = offsets(charges.comp[h], len(told)).tolist()
+    return [rows[a:b].tobytes() for a, b in itertools.pairwise(at)]
+
+
+def _figures(
+    clean: SlopeFit, slopes: Slopes, safe: np.ndarray, safe_now: np.ndarray, limit: np.ndarray, fresh: np.ndarray, t: np.ndarray,
+    share: np.ndarray, run_safe: np.ndarray, run_slope: np.ndarray, run_var: np.ndarray, running: np.ndarray,
+) -> dict[str, list[list[float]]]:  # fmt: skip
+    """What answers are made of, each (C, P), as lists: read one by one."""
+    with np.errstate(invalid="ignore", divide="ignore"):
+        crossing = np.where(clean.mean > 0, SIGNS * (limit - fresh) * (1 - share[:, None]) / clean.mean, np.nan)
+        found = {
+            "limit": limit, "fresh": fresh, "n": clean.n, "mean": SIGNS * clean.mean, "dof": clean.dof, "t": t, "crossing": crossing,
+            "between": np.sqrt(np.maximum(clean.between_var, 0)), "mean_se": np.sqrt(clean.mean_var), "safe": safe, "safe_now": safe_now,
+            "run_safe": run_safe, "run_start": slopes.start[running], "run_slope": SIGNS * run_slope, "run_sd": np.sqrt(run_var),
+        }  # fmt: skip
+    return {k: v.tolist() for k, v in found.items()}
+
+
+def _answers(c: int, told: np.ndarray, figures: dict[str, list[list[float]]], estimated: np.ndarray) -> tuple[PropertyAnswer, ...]:
     out = []
-    for j, p in enumerate(PROPERTIES):
-        if math.isnan(limit[c, j]) or not any(slopes.samples[h, j] for h in mine):
-            continue
-        mean = clean.mean[c, j]
-        margin = p.sign * (limit[c, j] - fresh[j])
-        crossing = margin * (1 - share) / mean if mean > 0 else math.nan
-        columns = (
-            charges.number[mine], slopes.start[mine, j], p.sign * slopes.slope[mine, j], np.sqrt(slopes.se2[mine, j]),
-            slopes.samples[mine, j], slopes.moved[mine, j],
-        )  # fmt: skip
-        rows = tuple(
-            ChargeSlope(number, start, slope, se, samples, not moved, "a fault moved it" if moved else "")
-            for number, start, slope, se, samples, moved in zip(*(c.tolist() for c in columns), strict=True)
-            if slope == slope
-        )
+    of = {k: v[c] for k, v in figures.items()}
+    for j in np.flatnonzero(told[c]).tolist():
+        p, f = PROPERTIES[j], {k: v[j] for k, v in of.items()}
         out.append(
             PropertyAnswer(
-                p.key, p.name, p.unit, p.side, _number(fresh[j]), bool(estimated[j]), _number(limit[c, j]),
-                int(clean.n[c, j]), _number(p.sign * mean), _number(math.sqrt(max(clean.between_var[c, j], 0)))
-                if not math.isnan(clean.between_var[c, j]) else None,
-                _number(math.sqrt(clean.mean_var[c, j])) if not math.isnan(clean.mean_var[c, j]) else None,
-                float(clean.dof[c, j]), _number(t[c, j]), _number(crossing), _number(safe[c, j]),
-                _number(safe_now[c, j]), bool(np.isposinf(safe[c, j])),
-                _number(run_safe[c, j]), bool(np.isposinf(run_safe[c, j])), _number(slopes.start[running, j]),
-                _number(p.sign * run_slope[c, j]),
-                _number(math.sqrt(run_var[c, j])) if run_var[c, j] >= 0 else None, rows,
+                p.key, p.name, p.unit, p.side, _number(f["fresh"]), bool(estimated[c, j]), _number(f["limit"]), int(f["n"]),
+                _number(f["mean"]), _number(f["between"]), _number(f["mean_se"]), f["dof"], _number(f["t"]), _number(f["crossing"]),
+                _number(f["safe"]), _number(f["safe_now"]), f["safe"] == math.inf, _number(f["run_safe"]), f["run_safe"] == math.inf,
+                _number(f["run_start"]), _number(f["run_slope"]), _number(f["run_sd"]),
             )
         )  # fmt: skip
     return tuple(out)
@@ -468,7 +514,7 @@ def _schools(
 def _outcome(
     comps: object, c: int, answers: tuple[PropertyAnswer, ...], policy: Policy, terms: Terms,
     verdicts: np.ndarray, unsigned: int, passed_over: int, longest: float | None, faults: list[str],
-    schools: dict[str, float | None], share: float,
+    schools: dict[str, float | None], share: float, slopes: bytes,
 ) -> Decision:  # fmt: skip
     distance = bool(comps.distance[c])  # type: ignore[attr-defined]
     interval = float(comps.interval[c])  # type: ignore[attr-defined]
@@ -588,5 +634,5 @@ def _outcome(
         second.key if second and second.safe is not None else None, second.safe if second else None,
         evidence_cap is not None and safe > evidence_cap, evidence_cap,
         run_best.running_safe if run_best else None, run_best.key if run_best else None,
-        charges, share, reason, sample_at, tuple(guards), tuple(faults), schools, answers,
+        charges, share, reason, sample_at, tuple(guards), tuple(faults), schools, answers, slopes,
     )  # fmt: skip

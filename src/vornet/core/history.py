@@ -6,7 +6,8 @@ recorded drain: its start is unknown, so nothing is fitted through it. Hours sta
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, fields, replace
+from typing import Any, TypeVar
 
 import numpy as np
 
@@ -126,6 +127,31 @@ class History:
     samples: Samples
     levels: Levels = field(default_factory=no_levels)
     precision: PrecisionTable = field(default=START, repr=False)
+
+
+_Block = TypeVar("_Block", Compartments, Drains, Fillings, Samples, Levels)
+
+
+def _rows_of(block: _Block, keep: np.ndarray, renamed: np.ndarray | None = None) -> _Block:
+    columns: dict[str, Any] = {f.name: getattr(block, f.name) for f in fields(block)}
+    kept: dict[str, Any] = {name: None if x is None else x[keep] for name, x in columns.items()}
+    if renamed is not None:
+        kept["comp"] = renamed[kept["comp"]]
+    return type(block)(**kept)
+
+
+def part_of(history: History, keep: np.ndarray) -> tuple[History, np.ndarray]:
+    """Some compartments of a history (``keep``: (C,) bool), numbered anew, families too; and which samples they have, (N,)."""
+    number = np.cumsum(keep) - 1
+    comps = _rows_of(history.compartments, keep)
+    comps = replace(comps, family=np.unique(comps.family, return_inverse=True)[1])
+    samples = keep[history.samples.comp]
+    return replace(
+        history, compartments=comps, samples=_rows_of(history.samples, samples, number),
+        drains=_rows_of(history.drains, keep[history.drains.comp], number),
+        fillings=_rows_of(history.fillings, keep[history.fillings.comp], number),
+        levels=_rows_of(history.levels, keep[history.levels.comp], number),
+    ), samples  # fmt: skip
 
 
 @dataclass(frozen=True)

@@ -74,17 +74,19 @@ def swapped(
     samples = history.samples
     values = samples.values[:, COLUMNS]
     usable = candidates & (group >= 0) & ~np.isnan(charges.oil_hours)
-    wanted = np.unique(group[usable & suspect])
-    if not len(wanted):
+    company = np.flatnonzero(usable)
+    company = company[np.argsort(group[company], kind="stable")]
+    begins = np.flatnonzero(np.r_[True, np.diff(group[company]) != 0]) if len(company) else np.zeros(0, dtype=int)
+    ends = np.r_[begins[1:], len(company)].astype(int)
+    looked_at = np.add.reduceat(suspect[company], begins) if len(company) else begins
+    wanted = [company[b:e] for b, e in zip(begins[looked_at > 0], ends[looked_at > 0], strict=True) if e - b > 1]
+    if not wanted:
         return []
     places = at_places(history, known, charges.charge_of, samples.comp, charges.oil_hours)
     going_on = _going_on(history, charges, values, places, suspect, candidates)
     found: list[Swap] = []
-    for g in wanted:
-        members = np.flatnonzero(usable & (group == g))
+    for members in wanted:
         pairs = len(members) * (len(members) - 1) // 2
-        if not pairs:
-            continue
 
         def fit(whose: np.ndarray, where: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
             """Chance, measurands compared and log likelihood of samples at places, the better of usual and going on."""

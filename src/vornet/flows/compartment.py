@@ -19,7 +19,7 @@ from vornet.core.limits import FEWEST
 from vornet.core.measurands import BY_KEY, INDEX, MEASURANDS, WEAR_METALS
 from vornet.core.precision import BETWEEN_DATES
 from vornet.core.rates import StretchRates, stretch_rates
-from vornet.flows import evaluate, fleets
+from vornet.flows import evaluate, fleets, kept_decision
 from vornet.store.database import Connection, query
 
 DEFAULT_PANELS = {
@@ -48,10 +48,16 @@ class Facts:
         return self.row["meter_unit"]
 
 
+def row_of(connection: Connection, compartment_id: int) -> dict[str, Any] | None:
+    """The register's row of a compartment, where it stands, and its decision opened up."""
+    row = connection.execute(query("board.compartment"), {"compartment_id": compartment_id}).fetchone()
+    return None if row is None else {**row, "decision": kept_decision.opened(row["decision"], row["slopes"])}
+
+
 def load(connection: Connection, compartment_id: int, today: date) -> Facts | None:
     """Read and work one compartment; None when there is none with this id in the fleet."""
     mine = {"compartment_id": compartment_id}
-    row = connection.execute(query("board.compartment"), mine).fetchone()
+    row = row_of(connection, compartment_id)
     if row is None:
         return None
     loaded, charges = evaluate.drop_held(connection, evaluate.load(connection, today, [compartment_id]))
@@ -314,7 +320,7 @@ def approve(
     connection: Connection, fleet_id: int, compartment_id: int, meter: float, why: str, by: str, today: date
 ) -> None:
     """A named person approves an interval; it takes effect today, keeps its calendar limit, and the old one stays."""
-    row = connection.execute(query("board.compartment"), {"compartment_id": compartment_id}).fetchone()
+    row = row_of(connection, compartment_id)
     if row is None:
         raise InputError("compartment", "is not in this fleet")
     if not 0 < meter <= 1e6:

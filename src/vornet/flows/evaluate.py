@@ -7,16 +7,20 @@ from __future__ import annotations
 
 import json
 import math
-from collections.abc import Callable
-from dataclasses import dataclass, replace
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, fields, is_dataclass, replace
 from datetime import date
+from functools import lru_cache
+from hashlib import blake2b
+from importlib.resources import files
 from typing import Any
+from zlib import crc32
 
 import numpy as np
 
 from vornet.core import due as due_rules
 from vornet.core.causes import CAUSES
-from vornet.core.decide import Decision, Policy, Terms, decide
+from vornet.core.decide import Decision, FreshOil, Policy, Terms, decide, fresh_oil, lacks_new_oil
 from vornet.core.diagnose import REPAIR_DAYS, Seen
 from vornet.core.history import (
     DRAIN_MATCH_DAYS,
@@ -31,6 +35,7 @@ from vornet.core.history import (
     cut,
     has_stood,
     hours_on_charge,
+    part_of,
 )  # fmt: skip
 from vornet.core.judge import NONE, RUN_ON, Judgement, causes_of, evidence, judge
 from vornet.core.limits import DUTIES, FixedLimit, LimitTable, duty_of, healthy_rows, table
@@ -38,13 +43,17 @@ from vornet.core.measurands import COUNT, KEYS
 from vornet.core.precision import PRECISION, Precision, arranged
 from vornet.core.rates import StretchRates, stretch_rates
 from vornet.core.screening import Finding, MeterPoints, screen
-from vornet.flows import fleets, learned, register, results, service
+from vornet.flows import fleets, kept_decision, learned, register, results, service
 from vornet.store import bulk
 from vornet.store.database import Connection, Database, query
 
 Progress = Callable[[str], None]
 #: how long before a finding a call was about it, days; common practice, no source
 CONFIRMED_DAYS = 183
+#: samples judged at one go
+AT_ONCE = 8_000
+#: more days than any date has, to put compartment and day into one number
+DAYS = 10_000_000
 
 
 @dataclass(frozen=True)
@@ -70,16 +79,28 @@ class Loaded:
     policy: Policy
     seen: Seen
 
+    def part(self, keep: np.ndarray) -> Loaded:
+        """Some compartments of it (``keep``: (C,) bool), whole families together; meter points and drains stay behind."""
+        history, rows = part_of(self.history, keep)
+        families = np.unique(self.history.compartments.family[keep])
+        return replace(
+            self, history=history, compartment_ids=self.compartment_ids[keep], sample_ids=self.sample_ids[rows],
+            register=[r for r, k in zip(self.register, keep.tolist(), strict=True) if k],
+            families=[self.families[f] for f in families], rate_per_day=self.rate_per_day[keep],
+            latest_total=self.latest_total[keep], latest_day=self.latest_day[keep],
+            seen=Seen(*(x[rows] for x in (self.seen.air_filter, self.seen.repair, self.seen.coolant_low))),
+        )  # fmt: skip
+
 
 @dataclass(frozen=True)
 class Worked:
-    """What core made of it."""
+    """What core made of it; ``decisions`` by compartment number."""
 
     loaded: Loaded
     charges: Charges
     rates: StretchRates
     judgement: Judgement
-    decisions: list[Decision]
+    decisions: dict[int, Decision]
 
     @property
     def cause_keys(self) -> tuple[str, ...]:
@@ -230,8 +251,8 @@ def load(connection: Connection, today: date, compartments: list[int] | None = N
 
 def _last_before(comp: np.ndarray, day: np.ndarray, found_comp: np.ndarray, found_day: np.ndarray) -> np.ndarray:
     """Index of the last row of the same compartment on or before each day, -1 none. ``found`` sorted by both; (N,)."""
-    key = found_comp.astype(np.int64) * 10_000_000 + found_day
-    at = np.searchsorted(key, comp.astype(np.int64) * 10_000_000 + day, "right") - 1
+    key = found_comp.astype(np.int64) * DAYS + found_day
+    at = np.searchsorted(key, comp.astype(np.int64) * DAYS + day, "right") - 1
     if not len(key):
         return np.full(len(comp), -1)
     return np.where((at >= 0) & (found_comp[np.maximum(at, 0)] == comp), at, -1)
@@ -367,27 +388,25 @@ def _with_proposed(
     compartment without any drain takes its fills from the oil hours that the lab was told.
     """
     names = ("comp", "day", "total", "out_l", "missing_l", "oil", "magnet", "estimated", "id")
-    rows = {k: list(d[k if k != "oil" else "oil"]) for k in names}
-    rows["oil"] = list(oil_index(d["oil"]))
-    proposed = [False] * len(rows["comp"])
+    added: list[tuple[float, ...]] = []
     have: dict[int, list[int]] = {}
-    for c, day in zip(d["comp"].tolist(), d["day"].tolist(), strict=True):
+
+    def add(c: int, day: int, total: float) -> None:
+        added.append((c, day, total, math.nan, math.nan, -1, math.nan, False, -1))
         have.setdefault(c, []).append(day)
 
-    def add(c: int, day: float, total: float) -> None:
-        for key, value in zip(names, (c, day, total, math.nan, math.nan, -1, math.nan, False, -1), strict=True):
-            rows[key].append(value)
-        proposed.append(True)
-        have.setdefault(c, []).append(int(day))
-
-    for i in np.flatnonzero(s["drained"] & ~np.isnan(s["total"])):
+    key = np.sort(d["comp"].astype(np.int64) * DAYS + d["day"])
+    at = s["comp"].astype(np.int64) * DAYS + s["day"]
+    near = np.searchsorted(key, at + DRAIN_MATCH_DAYS, "right") > np.searchsorted(key, at - DRAIN_MATCH_DAYS, "left")
+    for i in np.flatnonzero(s["drained"] & ~np.isnan(s["total"]) & ~near):
         c, day = int(s["comp"][i]), int(s["day"][i])
-        if not any(abs(day - known) <= 3 for known in have.get(c, ())):
+        if not any(abs(day - known) <= DRAIN_MATCH_DAYS for known in have.get(c, ())):
             add(c, day, float(s["total"][i]))
-    told = np.flatnonzero(~np.isnan(s["total"]) & ~np.isnan(s["oil_hours"]) & (s["oil_hours"] > 0))
-    silent = [i for i in told if not have.get(int(s["comp"][i]))]
+    bare = np.bincount(d["comp"].astype(int), minlength=len(comps.duty)) == 0
+    bare[np.array(list(have), dtype=int)] = False
+    told = ~np.isnan(s["total"]) & ~np.isnan(s["oil_hours"]) & (s["oil_hours"] > 0)
     last: dict[int, tuple[float, int]] = {}
-    for i in silent:
+    for i in np.flatnonzero(told & bare[s["comp"]]):
         c, fill = int(s["comp"][i]), float(s["total"][i] - s["oil_hours"][i])
         before = last.get(c)
         slack = max(20.0, 0.05 * float(np.nan_to_num(comps.interval[c])))
@@ -397,17 +416,23 @@ def _with_proposed(
             last[c] = (fill, int(s["day"][i]))
         else:
             last[c] = (before[0], int(s["day"][i]))
-    out = {k: np.array(v, dtype=float if k in ("total", "out_l", "missing_l", "magnet") else np.int64)
-           for k, v in rows.items()}  # fmt: skip
+    extra = np.array(added, dtype=float).reshape(-1, len(names))
+    whole = {**d, "oil": oil_index(d["oil"])}
+    out = {
+        k: np.concatenate([whole[k].astype(kind), extra[:, j].astype(kind)])
+        for j, k in enumerate(names)
+        for kind in (float if k in ("total", "out_l", "missing_l", "magnet") else np.int64,)
+    }
     order = np.lexsort((out["total"], out["day"], out["comp"]))
-    return {k: v[order] for k, v in out.items()}, np.array(proposed, dtype=bool)[order]
+    proposed = np.arange(len(order)) >= len(d["comp"])
+    return {k: v[order] for k, v in out.items()}, proposed[order]
 
 
 def _together(connection: Connection, loaded: Loaded) -> np.ndarray:
     """Which samples travelled together: a parcel's, else those of one unit drawn on one day; shape (N,)."""
     samples = loaded.history.samples
     unit = np.array([r["unit_id"] for r in loaded.register], dtype=np.int64)
-    own = unit[samples.comp] * 10_000_000 + samples.day.astype(np.int64)
+    own = unit[samples.comp] * DAYS + samples.day.astype(np.int64)
     parcels = connection.execute(query("history.parcels")).fetchall()
     if parcels:
         of = {r["sample_id"]: r["shipment_id"] for r in parcels}
@@ -435,17 +460,22 @@ def _placed_facts(loaded: Loaded, numbers: dict[int, str], finding: Finding) -> 
 
 
 def _hold(
-    connection: Connection, fleet_id: int, loaded: Loaded, compartments: list[int] | None = None
-) -> tuple[Loaded, Charges]:
+    connection: Connection, fleet_id: int, loaded: Loaded, compartments: list[int] | None = None, known: bytes | None = None
+) -> Loaded:
     """Screen, write new holds, clear those that no longer hold, and take what is held out of the history.
 
-    With ``compartments`` only their samples' holds are written: whoever else was loaded lacks its company here.
+    With ``compartments`` only their samples' holds are written: whoever else was loaded lacks its company here. ``known``:
+    digest of the last screening of all; of the same again the holds stand as they are.
     """
-    charges = cut(loaded.history)
     points = replace(loaded.points, per_day=loaded.rate_per_day)
-    findings = screen(loaded.history, charges, points, _together(connection, loaded), loaded.oil_names)
+    together = _together(connection, loaded)
     settled = {(r["sample_id"], r["reason"]) for r in connection.execute(query("history.settled_holds")).fetchall()}
     was = {(r["sample_id"], r["reason"]): r["detail"] for r in connection.execute(query("history.open_holds")).fetchall()}
+    if compartments is None:
+        rests_on = loaded.history, loaded.sample_ids, points, together, loaded.oil_names, sorted(settled)
+        if known is not None and known == _digest(*rests_on, sorted(was)):
+            return _without_held(connection, loaded)
+    findings = screen(loaded.history, cut(loaded.history), points, together, loaded.oil_names)
     ours = np.ones(len(loaded.sample_ids), dtype=bool)
     if compartments is not None:
         ours = np.isin(loaded.compartment_ids[loaded.history.samples.comp], compartments)
@@ -468,20 +498,31 @@ def _hold(
     with connection.cursor() as cursor:
         cursor.executemany(query("history.raise_hold"), fresh)
         cursor.executemany(query("history.clear_hold"), gone)
-    return drop_held(connection, loaded)
+    if compartments is None:
+        now = connection.execute(query("history.open_holds")).fetchall()
+        digest = _digest(*rests_on, sorted((r["sample_id"], r["reason"]) for r in now))
+        connection.execute(query("history.put_digest"), {"fleet_id": fleet_id, "part": "", "families": [], "digest": digest})
+    return _without_held(connection, loaded)
+
+
+def _without_held(connection: Connection, loaded: Loaded) -> Loaded:
+    out = [r["sample_id"] for r in connection.execute(query("history.standing_holds")).fetchall()]
+    samples = replace(loaded.history.samples, usable=~np.isin(loaded.sample_ids, out))
+    return replace(loaded, history=replace(loaded.history, samples=samples))
 
 
 def drop_held(connection: Connection, loaded: Loaded) -> tuple[Loaded, Charges]:
     """The history without the samples that stand held or rejected, and its charges."""
-    out = [r["sample_id"] for r in connection.execute(query("history.standing_holds")).fetchall()]
-    usable = ~np.isin(loaded.sample_ids, out)
-    samples = replace(loaded.history.samples, usable=usable)
-    loaded = replace(loaded, history=replace(loaded.history, samples=samples))
+    loaded = _without_held(connection, loaded)
     return loaded, cut(loaded.history)
 
 
-def work(loaded: Loaded, charges: Charges, today: date, signed: dict[int, int] | None = None) -> Worked:
-    """Judge and decide everything that was loaded. ``signed``: verdicts by sample id, which stand before proposals."""
+def work(
+    loaded: Loaded, charges: Charges, today: date, signed: dict[int, int] | None = None, only: list[int] | None = None,
+    oils: FreshOil | None = None,
+) -> Worked:  # fmt: skip
+    """Judge everything that was loaded and decide it, or ``only`` those compartments (their ids). ``signed``: verdicts by
+    sample id, which stand before proposals; ``oils``: new-oil values, where more was loaded than this."""
     rates = stretch_rates(loaded.history, charges)
     judgement = judge(loaded.history, charges, rates, loaded.limits, loaded.seen)
     terms = []
@@ -492,8 +533,59 @@ def work(loaded: Loaded, charges: Charges, today: date, signed: dict[int, int] |
     known = signed or {}
     stands = np.array([known.get(i, p) for i, p in zip(loaded.sample_ids.tolist(), judgement.proposed.tolist(), strict=True)], dtype=int)
     by_hand = np.isin(loaded.sample_ids, list(known))
-    decisions = decide(loaded.history, charges, judgement, loaded.limits, loaded.policy, terms, stands, by_hand)
-    return Worked(loaded, charges, rates, judgement, decisions)
+    mine = range(len(terms)) if only is None else np.flatnonzero(np.isin(loaded.compartment_ids, only)).tolist()
+    decisions = decide(loaded.history, charges, judgement, loaded.limits, loaded.policy, terms, stands, by_hand, mine, oils)
+    return Worked(loaded, charges, rates, judgement, dict(zip(mine, decisions, strict=True)))
+
+
+def _parts(loaded: Loaded) -> Iterator[tuple[str, np.ndarray]]:
+    """(name, mask of compartments (C,)) of batches: whole families, about AT_ONCE samples, so that their columns stay near
+    the processor. A family stays in its batch whatever joins the fleet, until the fleet has doubled."""
+    batches = 1 << max(0, round(math.log2(max(len(loaded.sample_ids), 1) / AT_ONCE)))
+    of_family = np.array([crc32(name.encode()) % batches for name in loaded.families])
+    batch = of_family[loaded.history.compartments.family]
+    for b in np.unique(batch).tolist():
+        yield f"{b + 1} of {batches}", batch == b
+
+
+@lru_cache(maxsize=1)
+def _rules() -> bytes:
+    """What the rules are, as a digest of their sources: other rules, other judgements."""
+    sources = sorted((p for p in files("vornet.core").iterdir() if p.name.endswith(".py")), key=lambda p: p.name)
+    return blake2b(b"".join(p.read_bytes() for p in sources), digest_size=16).digest()
+
+
+def _digest(*facts: object) -> bytes:
+    """Digest of arrays, blocks of arrays and plain values."""
+    out = blake2b(_rules(), digest_size=16)
+
+    def take(x: object) -> None:
+        if isinstance(x, np.ndarray) and x.dtype != object:
+            out.update(f"{x.dtype}{x.shape}".encode())
+            out.update(np.ascontiguousarray(x).view(np.uint8).data if x.size else b"")
+        elif is_dataclass(x):
+            for f in fields(x):
+                take(getattr(x, f.name))
+        elif isinstance(x, (list, tuple)) and any(isinstance(y, np.ndarray) for y in x):
+            for y in x:
+                take(y)
+        else:
+            out.update(repr(x).encode())
+
+    for fact in facts:
+        take(fact)
+    return out.digest()
+
+
+def _digest_of_part(part: Loaded, signed: dict[int, int], found: np.ndarray, today: date) -> bytes:
+    """Everything that the evaluation of these families rests on."""
+    duties = np.unique(part.history.compartments.duty)
+    limits = [block[side][duties] for block in (part.limits.watch, part.limits.act, part.limits.basis) for side in ("high", "low")]
+    codes = np.array([signed.get(i, NONE) for i in part.sample_ids.tolist()])
+    return _digest(
+        today, part.history, part.compartment_ids, part.sample_ids, part.register, part.rate_per_day, part.latest_total,
+        part.latest_day, limits, part.policy, part.seen, codes, found,
+    )  # fmt: skip
 
 
 def evaluate(
@@ -502,11 +594,15 @@ def evaluate(
     today: date,
     compartments: list[int] | None = None,
     progress: Progress = lambda step: None,
+    afresh: bool = False,
 ) -> dict[str, int]:
-    """Evaluate a fleet as of ``today``; with ``compartments`` only those are written (their families are read)."""
+    """Evaluate a fleet as of ``today``; with ``compartments`` only those are written (their families are read).
+
+    Families of which nothing has changed since they were last evaluated keep what was written then, unless ``afresh``.
+    """
     fleet_id = fleets.find(db, fleet)
     with db.fleet(fleet_id) as connection:
-        return evaluate_within(connection, fleet_id, today, compartments, progress)
+        return evaluate_within(connection, fleet_id, today, compartments, progress, afresh)
 
 
 def signed_verdicts(connection: Connection, compartments: list[int] | None) -> dict[int, int]:
@@ -532,11 +628,13 @@ def confirmed(connection: Connection, loaded: Loaded) -> np.ndarray:
 
 def healthy(connection: Connection, loaded: Loaded, charges: Charges, signed: dict[int, int]) -> np.ndarray:
     """Which samples say what is usual, shape (N,)."""
+    return _healthy(loaded, charges, signed, confirmed(connection, loaded))
+
+
+def _healthy(loaded: Loaded, charges: Charges, signed: dict[int, int], found: np.ndarray) -> np.ndarray:
     samples = loaded.history.samples
-    codes = np.array([signed.get(int(i), NONE) for i in loaded.sample_ids], dtype=int)
-    return healthy_rows(
-        samples.usable, samples.settled, charges.break_in[charges.charge_of], codes, confirmed(connection, loaded)
-    )
+    codes = np.array([signed.get(i, NONE) for i in loaded.sample_ids.tolist()], dtype=int)
+    return healthy_rows(samples.usable, samples.settled, charges.break_in[charges.charge_of], codes, found)
 
 
 def evaluate_within(
@@ -545,6 +643,7 @@ def evaluate_within(
     today: date,
     compartments: list[int] | None = None,
     progress: Progress = lambda step: None,
+    afresh: bool = False,
 ) -> dict[str, int]:
     """As ``evaluate``, inside a transaction that is already open."""
     mates = screened = None
@@ -558,15 +657,30 @@ def evaluate_within(
     loaded = load(connection, today, mates)
     if not len(loaded.compartment_ids):
         return {"compartments": 0, "samples": 0, "held": 0}
+    known: dict[str, bytes] = {}
+    if screened is None and not afresh:
+        known = {r["part"]: bytes(r["digest"]) for r in connection.execute(query("history.digests"))}
+    elif screened is not None:  # some are written: what all were last worked from no longer describes them
+        connection.execute(query("history.forget_digests"), {"families": loaded.families})
     progress("screening")
-    loaded, charges = _hold(connection, fleet_id, loaded, screened)
+    loaded = _hold(connection, fleet_id, loaded, screened, known.get(""))
     progress("judging")
     signed = signed_verdicts(connection, mates)
-    worked = work(loaded, charges, today, signed)
-    progress("writing")
-    _write_evaluations(connection, fleet_id, worked, screened)
-    _write_standing(connection, fleet_id, worked, today, screened)
-    _write_baselines(connection, fleet_id, worked, today, healthy(connection, loaded, charges, signed))
+    found = confirmed(connection, loaded)
+    oils = fresh_oil(loaded.history, cut(loaded.history)) if lacks_new_oil(loaded.history) else None
+    for name, keep in _parts(loaded):
+        part, marked = loaded.part(keep), found[keep[loaded.history.samples.comp]]
+        if screened is None:
+            digest = _digest_of_part(part, signed, marked, today)
+            if known.get(name) == digest:
+                continue
+            kept = {"fleet_id": fleet_id, "part": name, "families": part.families, "digest": digest}
+            connection.execute(query("history.put_digest"), kept)
+        charges = cut(part.history)
+        worked = work(part, charges, today, signed, screened, oils)
+        _write_evaluations(connection, fleet_id, worked, screened)
+        _write_standing(connection, fleet_id, worked, today)
+        _write_baselines(connection, fleet_id, worked, today, _healthy(part, charges, signed, marked))
     touched = None
     if screened is not None:
         mine = set(screened)
@@ -585,8 +699,9 @@ def _write_evaluations(
     if compartments is not None:
         write = np.isin(loaded.compartment_ids[samples.comp], list(compartments))
     known = bulk.read_columns(
-        connection, query("history.known_evaluations"), [("id", "i8"), ("p", "i2"), ("l", "i8"), ("h", "f8")]
-    )
+        connection, query("history.known_evaluations"), [("id", "i8"), ("p", "i2"), ("l", "i8"), ("h", "f8")],
+        {"samples": loaded.sample_ids.tolist()},
+    )  # fmt: skip
     said = (judgement.proposed != RUN_ON) | samples.settled | (judgement.diagnosis.strength > 0).any(axis=1)
     if len(known["id"]):
         order = np.argsort(known["id"])
@@ -629,9 +744,7 @@ def _none_if_nan(x: float) -> float | None:
     return None if x is None or not math.isfinite(x) else float(x)
 
 
-def _write_standing(
-    connection: Connection, fleet_id: int, worked: Worked, today: date, compartments: list[int] | None
-) -> None:
+def _write_standing(connection: Connection, fleet_id: int, worked: Worked, today: date) -> None:
     loaded, charges, samples = worked.loaded, worked.charges, worked.loaded.history.samples
     count = len(loaded.compartment_ids)
     oil_hours = hours_on_charge(charges, loaded.latest_total)
@@ -640,13 +753,10 @@ def _write_standing(
     judged = samples.usable
     last[samples.comp[judged]] = np.flatnonzero(judged)
     held = np.bincount(samples.comp[~samples.usable], minlength=count)
-    wanted = set(loaded.compartment_ids.tolist()) if compartments is None else set(compartments)
     rows = []
-    for c in range(count):
-        compartment_id = int(loaded.compartment_ids[c])
-        if compartment_id not in wanted:
-            continue
-        r, decision, i = loaded.register[c], worked.decisions[c], int(last[c])
+    for c, decision in worked.decisions.items():
+        compartment_id, r, i = int(loaded.compartment_ids[c]), loaded.register[c], int(last[c])
+        figures, slopes = kept_decision.packed(decision)
         h = running[c]
         interval = r["interval_meter"] or math.nan
         due = due_rules.due(
@@ -686,7 +796,7 @@ def _write_standing(
             "last_sampled_on": date.fromordinal(int(samples.day[i])) if i >= 0 else None,
             "held": int(held[c]), "open_faults": list(decision.open_faults), "outcome": decision.outcome,
             "proposed_meter": decision.proposed, "reason": decision.reason, "ranking": ranking,
-            "decision": json.dumps(decision, default=vars),
+            "decision": figures, "slopes": slopes,
         })  # fmt: skip
     with connection.cursor() as cursor:
         cursor.executemany(query("history.put_standing"), rows)

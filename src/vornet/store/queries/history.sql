@@ -117,17 +117,28 @@ TRUNCATE staging_evaluation
 INSERT INTO evaluation (fleet_id, sample_id, proposed, limit_set_id, oil_hours, evidence, hypotheses, sampled_on)
 SELECT %(fleet_id)s, sample_id, proposed, limit_set_id, oil_hours, evidence, hypotheses, sampled_on FROM staging_evaluation
 
--- :known_evaluations  to write only what changed
-SELECT sample_id, proposed, limit_set_id, coalesce(oil_hours, 'NaN') AS oil_hours FROM evaluation
+-- :known_evaluations  of these samples, to write only what changed
+SELECT sample_id, proposed, limit_set_id, coalesce(oil_hours, 'NaN') AS oil_hours
+FROM unnest(%(samples)s::bigint[]) AS wanted (sample_id) JOIN evaluation USING (sample_id)
+
+-- :digests  what parts of the fleet were last evaluated from
+SELECT part, digest FROM evaluated
+
+-- :put_digest
+INSERT INTO evaluated (fleet_id, part, families, digest) VALUES (%(fleet_id)s, %(part)s, %(families)s, %(digest)s)
+ON CONFLICT (fleet_id, part) DO UPDATE SET families = excluded.families, digest = excluded.digest
+
+-- :forget_digests  of the screening and of parts with these families
+DELETE FROM evaluated WHERE part = '' OR families && %(families)s::text[]
 
 -- :put_standing
 INSERT INTO standing (fleet_id, compartment_id, as_of, meter_day, oil_hours, headroom, headroom_is_safe, headroom_open,
     running_safe, limiting, interval_meter, to_due, due_meter, due_day, due_driver, rate_per_day, last_sample_id,
-    last_proposed, last_sampled_on, held, open_faults, outcome, proposed_meter, reason, ranking, decision)
+    last_proposed, last_sampled_on, held, open_faults, outcome, proposed_meter, reason, ranking, decision, slopes)
 VALUES (%(fleet_id)s, %(compartment_id)s, %(as_of)s, %(meter_day)s, %(oil_hours)s, %(headroom)s, %(headroom_is_safe)s,
     %(headroom_open)s, %(running_safe)s, %(limiting)s, %(interval_meter)s, %(to_due)s, %(due_meter)s, %(due_day)s,
     %(due_driver)s, %(rate_per_day)s, %(last_sample_id)s, %(last_proposed)s, %(last_sampled_on)s, %(held)s,
-    %(open_faults)s, %(outcome)s, %(proposed_meter)s, %(reason)s, %(ranking)s, %(decision)s)
+    %(open_faults)s, %(outcome)s, %(proposed_meter)s, %(reason)s, %(ranking)s, %(decision)s, %(slopes)s)
 ON CONFLICT (fleet_id, compartment_id) DO UPDATE SET
     as_of = excluded.as_of, meter_day = excluded.meter_day, oil_hours = excluded.oil_hours,
     headroom = excluded.headroom, headroom_is_safe = excluded.headroom_is_safe, headroom_open = excluded.headroom_open,
@@ -136,7 +147,7 @@ ON CONFLICT (fleet_id, compartment_id) DO UPDATE SET
     due_driver = excluded.due_driver, rate_per_day = excluded.rate_per_day, last_sample_id = excluded.last_sample_id,
     last_proposed = excluded.last_proposed, last_sampled_on = excluded.last_sampled_on, held = excluded.held,
     open_faults = excluded.open_faults, outcome = excluded.outcome, proposed_meter = excluded.proposed_meter,
-    reason = excluded.reason, ranking = excluded.ranking, decision = excluded.decision
+    reason = excluded.reason, ranking = excluded.ranking, decision = excluded.decision, slopes = excluded.slopes
 
 -- :put_baseline
 INSERT INTO baseline (fleet_id, family, measurand, as_of, n, mean, sd)

@@ -1,0 +1,30 @@
+"""How a decision is kept beside where a compartment stands: its figures as JSON, its charges' slopes packed small.
+
+Pages that list compartments read the figures alone; who opens the decision gets every charge's slope with it.
+"""
+
+from __future__ import annotations
+
+import zlib
+from typing import Any
+
+from pydantic import TypeAdapter
+
+from vornet.core.decide import Decision, charge_slopes_of
+
+_DECISION = TypeAdapter(Decision)
+
+
+def packed(decision: Decision) -> tuple[str, bytes]:
+    """(JSON without slopes, slopes as in ``Decision.slopes``, deflated)."""
+    return _DECISION.dump_json(decision, exclude={"slopes"}).decode(), zlib.compress(decision.slopes, 1)
+
+
+def opened(figures: dict[str, Any] | None, slopes: bytes | None) -> dict[str, Any] | None:
+    """A kept decision with its slopes put back; ``slopes`` None: they are inside already, or there are none."""
+    if figures is None or slopes is None:
+        return figures
+    by_property: dict[str, list[dict[str, Any]]] = {p["key"]: [] for p in figures["properties"]}
+    for row in charge_slopes_of(zlib.decompress(slopes)):
+        by_property[row.key].append({**row._asdict(), "why_not": "" if row.used else "a fault moved it"})
+    return {**figures, "properties": [{**p, "slopes": by_property[p["key"]]} for p in figures["properties"]]}
