@@ -16,6 +16,7 @@ from pathlib import Path
 
 import pytest
 from hypothesis import settings
+from playwright.sync_api import expect
 
 from vornet.flows import evaluate, people, queue, register, results
 from vornet.store import cluster
@@ -27,6 +28,7 @@ _numbers = itertools.count(1)
 # the same cases on every machine, and no time limit a busy machine could miss; `--hypothesis-profile default` draws new ones
 settings.register_profile("suite", derandomize=True, deadline=None)
 settings.load_profile("suite")
+expect.set_options(timeout=20_000)  # as long as a busy machine may need; a page that answers is not waited for
 
 
 @pytest.fixture(scope="session")

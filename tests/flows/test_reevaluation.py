@@ -6,9 +6,18 @@ from datetime import date, timedelta
 
 import pytest
 
-from conftest import HEADER, TODAY, healthy_rows, row, small_register
+from conftest import HEADER, TODAY, fresh_database, healthy_rows, row, small_register
 from vornet.core.limits import FIXED_LIMITS
 from vornet.flows import evaluate, fleets, inbox, kept_decision, limits, register, results, verdicts
+from vornet.store.database import Database
+
+
+@pytest.fixture(scope="module")
+def db(worker_id):
+    """A database with a queue nobody else works on: a worker would evaluate what these tests watch."""
+    database = Database(fresh_database(f"test_{worker_id}_again"), size=6)
+    yield database
+    database.close()
 
 
 @pytest.fixture

@@ -189,13 +189,82 @@ def test_a_reissued_report_wants_another_signature(db, leaking):
 def test_a_held_bottle_says_what_it_is(db, fleet):
     take(db, fleet, row("D1", "2025-12-20", 3690, 190, False, si=60, al=14))
     found = judged(db, fleet, "D1")
-    if found["held"]:
-        assert found["hypotheses"][0]["key"] == "dirty_bottle"
-        with db.fleet(fleets.find(db, fleet)) as c:
-            [hold] = inbox.inbox(c)["holds"]
-        assert hold["reason"] == "dirty_bottle"
-    else:
-        assert found["hypotheses"][0]["key"] == "dirt"
+    assert [h["reason"] for h in found["held"]] == ["dirty_bottle"]
+    assert (found["proposed"], found["hypotheses"][0]["key"]) == (None, "dirty_bottle")
+    with db.fleet(fleets.find(db, fleet)) as c:
+        [hold] = inbox.inbox(c)["holds"]
+    assert hold["reason"] == "dirty_bottle"
+
+
+def test_a_guard_says_how_many_verdicts_nobody_has_signed(db, fleet):
+    def guard() -> str:
+        evaluate.evaluate(db, fleet, TODAY)
+        [decided] = judgements.intervals(db, fleet)
+        return next(g["text"] for g in decided["guards"] if g["key"] == "verdicts")
+
+    assert guard() == "Last 3 verdicts are Run on (3 of them only proposed, not signed)"
+    sign(db, fleet, "S004", "run_on")
+    assert guard() == "Last 3 verdicts are Run on (2 of them only proposed, not signed)"
+    sign(db, fleet, "S003", "run_on")
+    sign(db, fleet, "S002", "run_on")
+    assert guard() == "Last 3 verdicts are Run on"
+    queue.drain_queue(db, TODAY)
+
+
+def baseline(db, fleet, key: str) -> tuple[int, float] | None:
+    with db.fleet(fleets.find(db, fleet)) as c:
+        found = c.execute("SELECT n, mean FROM baseline WHERE measurand = %s ORDER BY as_of DESC", [key]).fetchone()
+    return found and (found["n"], found["mean"])
+
+
+def eight_more() -> list[str]:
+    """Healthy samples of the running charge, drawn day by day."""
+    out = []
+    for i in range(8):
+        h = 100 + 5 * i
+        metals = {"cr": 0.003 * h, "al": 0.008 * h, "cu": 0.012 * h, "pb": 0.006 * h, "sn": 0.002 * h}
+        out.append(row(f"M{i}", f"2025-12-{2 + i:02d}", 3500 + h, h, False, **metals))
+    return out
+
+
+def test_what_the_workshop_confirmed_says_no_longer_what_is_usual(db, fleet):
+    take(db, fleet, *eight_more(), row("C1", "2025-12-20", 3690, 190, False, na=85, k=32, water_ppm=500))
+    n, mean = baseline(db, fleet, "na")
+    assert n == 14  # what a limit itself would flag stays in, or limits would ratchet down
+    assert mean == pytest.approx((13 * 3 + 85) / 14, rel=0.01)
+    fleet_id, place = fleets.find(db, fleet), sample_of(db, fleet, "C1")
+    with db.fleet(fleet_id) as c:
+        verdicts.record_finding(c, fleet_id, place["compartment_id"], date(2026, 1, 10), "coolant", "", by="W", today=TODAY)
+    evaluate.evaluate(db, fleet, TODAY)
+    assert baseline(db, fleet, "na") == (13, pytest.approx(3.0, rel=0.01))
+    with db.fleet(fleet_id) as c:
+        assert limits.suggestions(c, "T1 engine", [("na", "high")], TODAY)[("na", "high")]["n"] == 13
+
+
+def test_a_signed_act_says_no_longer_what_is_usual(db, fleet):
+    take(db, fleet, *eight_more())
+    assert baseline(db, fleet, "fe")[0] == 13
+    sign(db, fleet, "M7", "act", reason="Seen in the workshop")
+    evaluate.evaluate(db, fleet, TODAY)
+    assert baseline(db, fleet, "fe")[0] == 12
+    sign(db, fleet, "M6", "watch", reason="Trend says worse than the limits do")
+    evaluate.evaluate(db, fleet, TODAY)
+    assert baseline(db, fleet, "fe")[0] == 12  # a Watch still says what is usual
+
+
+def test_an_evaluation_waits_once_however_often_it_is_asked_for(db, fleet):
+    fleet_id = fleets.find(db, fleet)
+    asked = ([7, 9], [9, 7], [7], [7, 9])
+    sql = "SELECT args -> 'compartments' AS c FROM procrastinate_jobs WHERE task_name = %s AND (args ->> 'fleet_id')::int = %s ORDER BY id"
+    with db.fleet(fleet_id) as c:
+        for compartments in asked:
+            queue.put_evaluation(c, fleet_id, compartments)
+        waiting = [r["c"] for r in c.execute(sql, [queue.EVALUATE, fleet_id]).fetchall()]
+        many = list(range(5000))
+        queue.put_evaluation(c, fleet_id, many)  # a lock's name stays short, whatever it locks
+        assert len(c.execute(sql, [queue.EVALUATE, fleet_id]).fetchall()) == 3
+        c.execute("DELETE FROM procrastinate_jobs WHERE (args ->> 'fleet_id')::int = %s", [fleet_id])
+    assert waiting == [[7, 9], [7]]
 
 
 # ---- limits ----------------------------------------------------------------------------------------

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import math
 from collections import Counter
 from dataclasses import asdict, dataclass
 from datetime import date
@@ -224,9 +225,12 @@ def save_precision(connection: Connection, fleet_id: int, form: dict[str, Any], 
     now, own = precision_rows(connection, today), []
     for row in now:
         figures = {n: _figure(form, f"{n}.{row.key}") for n in ("scale", "power", "constant", "floor")}
-        given = {n: getattr(row, n) if v is None else v for n, v in figures.items()}
+        # a figure left as the page shows it, to twelve digits, is the figure that stands
+        given = {
+            n: getattr(row, n) if v is None or math.isclose(v, getattr(row, n), rel_tol=1e-9) else v for n, v in figures.items()
+        }
         start = next(p for p in PRECISION if p.key == row.key)
-        if any(abs(given[n] - getattr(start, n)) > 1e-12 * max(1.0, abs(getattr(start, n))) for n in given):
+        if any(given[n] != getattr(start, n) for n in given):
             same = all(given[n] == getattr(row, n) for n in given)
             own.append(Precision(row.key, **given, source=row.source if same else "set by the fleet"))
     precision.arranged([*PRECISION, *own])

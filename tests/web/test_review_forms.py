@@ -1,0 +1,133 @@
+"""What is typed wrongly into Review, Limits and Precision: said by field, nothing written, what was typed still there."""
+
+import re
+
+import httpx
+import pytest
+
+from conftest import HEADER, TODAY, row
+from vornet.flows import evaluate, fleets, people, results, verdicts
+
+PASSWORD = "right-and-long"
+
+
+@pytest.fixture
+def at(db, fleet, served):
+    """An analyst signed in, coolant in the ferry's engine: (client, csrf token, sample, compartment)."""
+    coolant = row("C1", "2025-12-20", 3690, 190, False, na=85, k=32, water_ppm=500)
+    results.load(db, f"{HEADER}\n{coolant}\n".encode(), fleet=fleet, name="c.csv", by="t")
+    evaluate.evaluate(db, fleet, TODAY)
+    login = "an" + re.sub(r"\W", "", fleet)
+    people.add(db, fleet, login, "An Analyst", PASSWORD, "analyst")
+    client = httpx.Client(base_url=served.url, timeout=60)
+    assert client.post("/sign-in", data={"login": login, "password": PASSWORD}).status_code == 303
+    csrf = re.search(r'name="csrf" value="([^"]+)"', client.get("/me").text)[1]
+    with db.fleet(fleets.find(db, fleet)) as c:
+        found = c.execute("SELECT sample_id, compartment_id FROM sample WHERE sample_no = 'C1'").fetchone()
+    return client, csrf, found["sample_id"], found["compartment_id"]
+
+
+def signed(db, fleet) -> int:
+    with db.fleet(fleets.find(db, fleet)) as c:
+        return c.execute("SELECT count(*) AS n FROM verdict").fetchone()["n"]
+
+
+@pytest.mark.parametrize(("form", "said"), [
+    ({"verdict": "watch"}, "why your verdict differs"), ({"verdict": "fine"}, "run_on, watch, act or stop"),
+    ({"verdict": "act", "cause": "gremlins"}, "not one Vornet knows"), ({"verdict": "act", "closes": "first"}, "closes"),
+    ({"verdict": "act", "with_action": "on", "action": "Look", "due": "soon"}, "due"),
+    ({"verdict": "act", "with_action": "on", "action": "Look", "due": "2020-01-01"}, "before today"),
+])  # fmt: skip
+def test_a_signature_that_cannot_be_stays_on_the_page_with_its_reason(db, fleet, at, form, said):
+    client, csrf, sample, _ = at
+    typed = {"csrf": csrf, "at": "0", "comment": "Pressure-test it first", **form}
+    answer = client.post(f"/review/{sample}", data=typed, headers={"HX-Request": "true"})
+    assert answer.status_code == 422
+    assert said in answer.text
+    assert "Pressure-test it first" in answer.text
+    assert signed(db, fleet) == 0
+
+
+def test_without_scripts_a_refusal_is_a_page(db, fleet, at):
+    client, csrf, sample, _ = at
+    answer = client.post(f"/review/{sample}", data={"csrf": csrf, "at": "x", "verdict": "act"})
+    assert answer.status_code == 422
+    assert "at" in answer.text
+    assert signed(db, fleet) == 0
+    done = client.post(f"/review/{sample}", data={"csrf": csrf, "at": "0", "verdict": "act"})
+    assert (done.status_code, done.headers["location"]) == (303, "/review?at=0")
+    assert signed(db, fleet) == 1
+
+
+@pytest.mark.parametrize("path", ["/review?at=-4", "/review?at=99999", "/review?sample=99999999"])
+def test_a_place_that_is_not_there_shows_what_is(at, path):
+    answer = at[0].get(path)
+    assert answer.status_code == 200
+    assert "Traceback" not in answer.text
+
+
+@pytest.mark.parametrize(("form", "said"), [
+    ({"on": "2026-01-10", "cause": ""}, "choose what was found"), ({"on": "yesterday", "cause": "coolant"}, "on"),
+    ({"on": "2026-02-10", "cause": "coolant"}, "after today"), ({"on": "2026-01-10", "cause": "other"}, "say what it was"),
+    ({"on": "2026-01-10", "cause": "coolant", "closes": "7777777"}, "no such action"),
+])  # fmt: skip
+def test_a_finding_that_cannot_be_is_refused(db, fleet, at, form, said):
+    client, csrf, _, compartment = at
+    answer = client.post("/review/findings", data={"csrf": csrf, "compartment": str(compartment), **form})
+    assert answer.status_code == 422
+    assert said in answer.text
+    with db.fleet(fleets.find(db, fleet)) as c:
+        assert verdicts.follow_up(c)["findings"] == []
+
+
+def test_limits_typed_wrongly_come_back_as_typed(at, db, fleet):
+    client, csrf, _, _ = at
+    page = client.get("/limits?duty=diesel_engine").text
+    form = dict(re.findall(r'name="((?:watch|act)\.[\w.]+)"[^>]*value="([^"]*)"', page))
+    assert form["watch.fe.high"] == "75"
+    wrong = {**form, "watch.fe.high": "200", "csrf": csrf, "duty": "diesel_engine", "why": "Maker's letter"}
+    tried = client.post("/limits/what-if", data=wrong)
+    assert (tried.status_code, "lies beyond act" in tried.text) == (422, True)
+    saved = client.post("/limits", data=wrong)
+    assert (saved.status_code, "lies beyond act" in saved.text) == (422, True)
+    assert 'value="200"' in saved.text
+    assert "Maker&#39;s letter" in saved.text or "Maker's letter" in saved.text
+    right = {**wrong, "watch.fe.high": "25"}
+    found = client.post("/limits/what-if", data=right)
+    assert found.status_code == 200
+    assert re.search(r"\b5\b", found.text)  # the five healthy samples hold 30 of iron
+    with db.fleet(fleets.find(db, fleet)) as c:
+        assert c.execute("SELECT count(*) AS n FROM limit_set").fetchone()["n"] == 1
+
+
+def test_precision_typed_wrongly_comes_back_as_typed(at):
+    client, csrf, _, _ = at
+    page = client.get("/limits/precision").text
+    form = dict(re.findall(r'name="((?:scale|power|constant|floor)\.\w+)"[^>]*value="([^"]*)"', page))
+    answer = client.post("/limits/precision", data={**form, "scale.fe": "-1", "csrf": csrf, "why": "An old instrument"})
+    assert answer.status_code == 422
+    assert 'value="-1"' in answer.text
+    nothing = client.post("/limits/precision", data={**form, "csrf": csrf, "why": "An old instrument"})
+    assert nothing.status_code == 422
+
+
+def test_the_page_says_where_each_number_comes_from(at):
+    client, _, sample, compartment = at
+    page = client.get(f"/review?sample={sample}").text
+    assert f"/compartments/{compartment}/samples/{sample}" in page
+    assert "Coolant" in page
+    assert re.search(r"Sodium gains [\d,.]+ mg/kg per 500 h, usual", page)
+    assert "40" in page  # sodium's watch limit
+    assert "Pressure-test" in page  # what to do about it, in a phrase one can edit
+
+
+def test_us_measures_do_not_change_a_judgement(at, db, fleet):
+    client, _, sample, _ = at
+    before = client.get(f"/review?sample={sample}").text
+    with db.fleet(fleets.find(db, fleet)) as c:
+        fleets.set_settings(c, fleets.find(db, fleet), "t", "UTC", "us", {})
+    after = client.get(f"/review?sample={sample}").text
+    for text in (before, after):
+        assert re.search(r"Sodium gains [\d,.]+ mg/kg", text)  # metals are told in mg/kg everywhere
+    strengths = [re.findall(r'class="strength (\w+)"', t) for t in (before, after)]
+    assert strengths[0] == strengths[1] != []
