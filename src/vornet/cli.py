@@ -208,13 +208,16 @@ def _progress() -> Iterator[Any]:
 
 
 @app.command()
-def evaluate(fleet: Fleet = None, today: Today = None, as_json: AsJson = False) -> None:
-    """Judge every sample and decide every interval."""
+def evaluate(
+    fleet: Fleet = None, today: Today = None, as_json: AsJson = False,
+    afresh: Annotated[bool, typer.Option(help="Work also what has not changed since the last time.")] = False,
+) -> None:  # fmt: skip
+    """Judge every sample and decide every interval, where anything has changed since the last time."""
     from vornet.flows import evaluate as flow
 
     with database() as db, _progress() as step:
         name = _fleet(db, fleet)
-        counts = flow.evaluate(db, name, _day(today), progress=step)
+        counts = flow.evaluate(db, name, _day(today), progress=step, afresh=afresh)
     if as_json:
         _print(counts)
     else:

@@ -10,7 +10,7 @@ from PIL import Image
 
 from conftest import TODAY, small_register
 from vornet.core.errors import InputError
-from vornet.flows import evaluate, fleets, jobs, people, register, units
+from vornet.flows import evaluate, fleet_history, fleets, jobs, people, register, units
 from vornet.store.database import query
 
 NOW = datetime(2026, 1, 15, 12, tzinfo=UTC)
@@ -294,7 +294,7 @@ def test_a_level_check_tells_the_loss_of_the_last_stretch(db, fleet):
                 "drains": [{"unit": "MV Test", "compartment": "engine", "on": "2026-01-12", "meter": 3860, "volume_out_l": 50}]}  # fmt: skip
     assert register.load(db, json.dumps(document).encode(), by="t", today=TODAY).problems == []
     with db.fleet(fleet_id) as c:
-        loaded = evaluate.load(c, TODAY)
+        loaded = fleet_history.load(c, TODAY)
     charges = cut(loaded.history)
     assert charges.share[-1] == pytest.approx((60 - 4 - 50) / 60)  # 4 L of 5 between the marks were missing
 
@@ -344,7 +344,7 @@ def test_an_estimated_volume_makes_the_start_less_certain(db, fleet):
                   for d in small_register(fleet)["drains"]]  # fmt: skip
         assert register.load(db, json.dumps({"fleet": fleet, "drains": drains}).encode(), by="t", today=TODAY).problems == []
         with db.fleet(fleets.find(db, fleet)) as c:
-            loaded = evaluate.load(c, TODAY)
+            loaded = fleet_history.load(c, TODAY)
         charges = cut(loaded.history)
         errors[kind] = float(stretch_rates(loaded.history, charges).se[-1, 0])
         assert (charges.start_sd[2] > 0).any()

@@ -8,7 +8,7 @@ import pytest
 
 from conftest import HEADER, TODAY, fresh_database, healthy_rows, row, small_register
 from vornet.core.limits import FIXED_LIMITS
-from vornet.flows import evaluate, fleets, inbox, kept_decision, limits, register, results, verdicts
+from vornet.flows import evaluate, fleets, inbox, kept_decision, limits, register, results, unchanged, verdicts
 from vornet.store.database import Database
 
 
@@ -58,7 +58,7 @@ BOTH = {"T1 engine", "T1 gearbox"}
 
 
 def test_nothing_changed_nothing_written(db, two):
-    assert written(db, two)[1] == {"": [], "1 of 2": ["T1 engine"], "2 of 2": ["T1 gearbox"]}
+    assert written(db, two)[1] == {"": [], "1 of 2": ["T1 engine"], "2 of 2": ["T1 gearbox"], "learned": []}
     assert again(db, two) == set()
     assert again(db, two, afresh=True) == BOTH
     assert again(db, two) == set()
@@ -101,11 +101,22 @@ def test_a_drain_evaluated_by_itself_is_no_longer_what_the_whole_was_worked_from
     assert "" not in written(db, two)[1]
     assert "2 of 2" not in written(db, two)[1]
     evaluate.evaluate(db, two, TODAY)
-    assert set(written(db, two)[1]) == {"", "1 of 2", "2 of 2"}
+    assert set(written(db, two)[1]) == {"", "1 of 2", "2 of 2", "learned"}
+
+
+def test_a_figure_poured_is_learned_from_though_no_judgement_rests_on_it(db, two, monkeypatch):
+    asked = []
+    monkeypatch.setattr(evaluate.learned, "refresh", lambda *given: asked.append(given[2:]))
+    evaluate.evaluate(db, two, TODAY)
+    assert asked == []
+    drain = {"unit": "MV Test", "compartment": "engine", "on": "2026-01-05", "meter": 3800, "volume_in_l": 49}
+    register.load(db, json.dumps({"fleet": two, "drains": [drain]}).encode(), by="test", today=TODAY)
+    evaluate.evaluate(db, two, TODAY)
+    assert asked == [(None,)]
 
 
 def test_other_rules_other_judgements(db, two, monkeypatch):
-    monkeypatch.setattr(evaluate, "_rules", lambda: b"others")
+    monkeypatch.setattr(unchanged, "rules", lambda: b"others")
     assert again(db, two) == BOTH
 
 

@@ -3,6 +3,7 @@ history played through other ways of judging."""
 
 from datetime import date, timedelta
 
+import numpy as np
 import psycopg
 import pytest
 
@@ -10,6 +11,7 @@ from conftest import HEADER, TODAY, fresh_database, row
 from vornet.core import precision
 from vornet.core.errors import InputError
 from vornet.core.limits import FIXED_LIMITS, FixedLimit
+from vornet.core.measurands import INDEX
 from vornet.core.precision import PRECISION
 from vornet.flows import backtest, evaluate, fleets, inbox, judgements, limits, queue, results, verdicts
 from vornet.flows.verdicts import Action
@@ -217,6 +219,10 @@ def baseline(db, fleet, key: str) -> tuple[int, float] | None:
     return found and (found["n"], found["mean"])
 
 
+def rows_of(*keys: str) -> list[FixedLimit]:
+    return [r for r in FIXED_LIMITS if r.duty == "diesel_engine" and r.key in keys]
+
+
 def eight_more() -> list[str]:
     """Healthy samples of the running charge, drawn day by day."""
     out = []
@@ -238,7 +244,7 @@ def test_what_the_workshop_confirmed_says_no_longer_what_is_usual(db, fleet):
     evaluate.evaluate(db, fleet, TODAY)
     assert baseline(db, fleet, "na") == (13, pytest.approx(3.0, rel=0.01))
     with db.fleet(fleet_id) as c:
-        assert limits.suggestions(c, "T1 engine", [("na", "high")], TODAY)[("na", "high")]["n"] == 13
+        assert limits.suggestions(c, "T1 engine", rows_of("na"), TODAY)[("na", "high")]["n"] == 13
 
 
 def test_a_signed_act_says_no_longer_what_is_usual(db, fleet):
@@ -320,9 +326,24 @@ def test_a_limit_that_contradicts_itself_is_refused_by_name(form, field):
 
 def test_what_history_would_set_says_when_it_cannot(db, fleet):
     with db.fleet(fleets.find(db, fleet)) as c:
-        found = limits.suggestions(c, "T1 engine", [("fe", "high")], TODAY)[("fe", "high")]
+        found = limits.suggestions(c, "T1 engine", rows_of("fe"), TODAY)[("fe", "high")]
     assert found["n"] == 5
     assert "too few" in found["normal"]
+
+
+def test_what_history_would_set_counts_as_the_fixed_limit_beside_it_does(db, fleet):
+    take(db, fleet, *eight_more())
+    with db.fleet(fleets.find(db, fleet)) as c:
+        found = limits.suggestions(c, "T1 engine", rows_of("fe", "si", "bn"), TODAY)
+        values = c.execute("SELECT values FROM sample WHERE compartment_id IS NOT NULL ORDER BY sample_id").fetchall()
+    x = {k: np.array([v["values"][INDEX[k]] for v in values]) for k in ("fe", "si", "bn")}
+    assert found[("fe", "high")]["normal"].watch == pytest.approx(x["fe"].mean() + 2 * x["fe"].std(ddof=1))
+    silicon = x["si"] - 5  # "above new oil"; the new oil has 5
+    assert found[("si", "high")]["normal"].act == pytest.approx(silicon.mean() + 3 * max(silicon.std(ddof=1), 0.3), rel=0.1)
+    base = 100 * (x["bn"] / 10 - 1)  # per cent from a new oil of 10
+    assert found[("bn", "low")]["normal"].watch == pytest.approx(base.mean() - 2 * base.std(ddof=1))
+    assert -100 < found[("bn", "low")]["lognormal"].watch < base.min()  # logarithms of shares, which are above zero
+    assert found[("bn", "low")]["percentile"].watch_ci[0] is None  # thirteen values cannot bound a twentieth from below
 
 
 def test_history_is_played_through_every_way_of_judging(db, leaking):

@@ -21,7 +21,7 @@ from vornet.core.diagnose import PROBABLE, STRENGTHS
 from vornet.core.history import Charges, History, new_oil, offsets
 from vornet.core.judge import RUN_ON, Judgement
 from vornet.core.limits import LimitTable
-from vornet.core.measurands import BY_KEY, CONDITIONS, INDEX, MEASURANDS, SETTLING, WEAR_METALS
+from vornet.core.measurands import BY_KEY, CONDITIONS, INDEX, MEASURANDS, SETTLING, WEAR_METALS, spoken
 from vornet.core.properties import (
     BY_PROPERTY,
     MOVED_BY,
@@ -606,7 +606,7 @@ def _outcome(
             reason = f"Safe for {length(allowed)} as it is now, with the fault open"
             reason += f"; {length(safe)} once repaired" if math.isfinite(safe) else ""
         else:
-            reason = f"Safe for {length(allowed)} of the {length(base)} it runs today, limited by {best.name.lower()}"
+            reason = f"Safe for {length(allowed)} of the {length(base)} it runs today, limited by {spoken(best.name)}"
     elif few:
         outcome, proposed = NOT_ENOUGH, base
         reason = f"{charges} of {policy.charges_needed} charges sampled"
@@ -620,7 +620,7 @@ def _outcome(
         proposed = _down(min(allowed, ceiling), step)
         if proposed > base:
             outcome = LENGTHEN
-            reason = f"Safe for {length(safe)}, limited by {best.name.lower()}"
+            reason = f"Safe for {length(safe)}, limited by {spoken(best.name)}"
         else:
             outcome, proposed = HOLD, base
             biting = [g.text for g in guards if g.bites]

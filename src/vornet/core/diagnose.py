@@ -254,7 +254,7 @@ def sign_sentence(sign: Sign, d: Departures, i: int, interval: str) -> str:
     if sign.kind == "ratio":
         columns = [AT_CHARGE.get(k, AT[k]) for k in sign.keys]
         found = d.excess[i, columns[0]] / d.excess[i, columns[1]]
-        a, b = (BY_KEY[k].name.lower() for k in sign.keys)
+        a, b = (BY_KEY[k].spoken for k in sign.keys)
         return f"{a.capitalize()} to {b} {found:.1f} : 1, expected {sign.low:g} to {sign.high:g}"
     if sign.kind == "flat":
         return ", ".join(BY_KEY[k].name for k in sign.keys) + " as usual"

@@ -21,6 +21,20 @@ class Measurand:
     group: str
     decimals: int
 
+    @property
+    def spoken(self) -> str:
+        """The name inside a sentence."""
+        return spoken(self.name)
+
+
+def spoken(name: str) -> str:
+    """A name inside a sentence: its first letter small, unless the word is an abbreviation.
+
+    >>> spoken("Viscosity 100 °C"), spoken("PQ index")
+    ('viscosity 100 °C', 'PQ index')
+    """
+    return name if name[:2].isupper() else name[:1].lower() + name[1:]
+
 
 _ROWS = """
 fe|Iron|mg/kg|wear|0

@@ -219,7 +219,7 @@ def _slip_finding(i: int, slips: Sequence[tuple[str, int]], values: np.ndarray, 
         named = next((u for u, f in _OFTEN.items() if f == 10.0**power), None)
         guess = f"in {named}?" if named and (m.unit == "mg/kg") == (named != "A/0.1 mm") else f"off by {10.0 ** -power:g}?"
         usual_is = f"{expectation.mean[i, k]:,.{m.decimals}f} usual"
-        parts.append(f"{m.name.lower()} {x:g} {guess} {right:,.{m.decimals}f} {m.unit} would fit, {usual_is}")
+        parts.append(f"{m.spoken} {x:g} {guess} {right:,.{m.decimals}f} {m.unit} would fit, {usual_is}")
     return Finding(i, "unit_slip", "; ".join(parts), {"factors": {key: 10.0**power for key, power in slips}})
 
 
@@ -273,7 +273,7 @@ def _identity(
     alone = identify(sample, oils[:1], precision=history.precision).residual
     others = [(n, s) for n, s in fit.shares if n != oils[0][0] and s >= OTHER_OIL_SHARE]
     worst = sorted(keys, key=lambda k: -abs(sample[k] - start[AT[k]]) / history.precision.standard_deviation(k, float(start[AT[k]])))[:3]
-    figures = ", ".join(f"{MEASURANDS[INDEX[k]].name.lower()} {sample[k]:,.0f} for {start[AT[k]]:,.0f}" for k in worst)
+    figures = ", ".join(f"{MEASURANDS[INDEX[k]].spoken} {sample[k]:,.0f} for {start[AT[k]]:,.0f}" for k in worst)
     oil = names[declared] if 0 <= declared < len(names) else "the oil on record"
     if others and fit.residual < min(0.6 * alone, MIXTURE_FITS_SD):
         words = " + ".join([f"{own:.0%} {oil}", *(f"{s:.0%} {n}" for n, s in others)] if own > 0.005 else [f"{s:.0%} {n}" for n, s in others])
@@ -317,7 +317,7 @@ def _dirty(history: History, values: np.ndarray, expectation: Expectation, usabl
     for i in np.flatnonzero(any_hit & ~wear & ~salt_story & ~alone_al & once & usable):
         keys = [k for k in ("si", "al", "na") if hit[k][i]]
         figures = ", ".join(
-            f"{MEASURANDS[INDEX[k]].name.lower()} {values[i, AT[k]]:,.0f} where {expectation.mean[i, AT[k]]:,.0f} was to be expected"
+            f"{MEASURANDS[INDEX[k]].spoken} {values[i, AT[k]]:,.0f} where {expectation.mean[i, AT[k]]:,.0f} was to be expected"
             for k in keys
         )
         rest = "no iron or chromium came with it" + ("" if following[i] < 0 else ", and the next sample is clean")
@@ -359,7 +359,7 @@ def _falls(history: History, charges: Charges, usable: np.ndarray) -> list[Findi
         kept = float(np.nanmedian(stayed[p]))
         i = int(b[p])
         names = ", ".join(
-            f"{MEASURANDS[columns[j]].name.lower()} {before[p, j]:,.0f} to {after[p, j]:,.0f}" for j in np.flatnonzero(fell[p])[:3]
+            f"{MEASURANDS[columns[j]].spoken} {before[p, j]:,.0f} to {after[p, j]:,.0f}" for j in np.flatnonzero(fell[p])[:3]
         )
         litres = float(system[p] * (1 - kept)) if np.isfinite(system[p]) else None
         facts: dict[str, Any] = {"share": 1 - kept, "litres": litres, "after": int(a[p])}

@@ -11,7 +11,7 @@ from vornet.core.backtest import Found, against_findings, by_family, by_fixed_li
 from vornet.core.judge import RUN_ON, judge
 from vornet.core.limits import FixedLimit, table
 from vornet.core.rates import stretch_rates
-from vornet.flows import evaluate
+from vornet.flows import fleet_history
 from vornet.store.database import Connection, query
 
 MOST_FINDINGS = 10_000
@@ -19,7 +19,7 @@ MOST_FINDINGS = 10_000
 
 def backtest(connection: Connection, today: date, sets: dict[str, list[FixedLimit]] | None = None) -> dict[str, Any]:
     """Ways side by side over the whole history: {samples, findings, first, last, ways}. ``sets``: further limit sets by name."""
-    loaded, charges = evaluate.drop_held(connection, evaluate.load(connection, today))
+    loaded, charges = fleet_history.drop_held(connection, fleet_history.load(connection, today))
     history, rates = loaded.history, stretch_rates(loaded.history, charges)
     judgement = judge(history, charges, rates, loaded.limits, loaded.seen)
     codes = {

@@ -19,7 +19,7 @@ from vornet.core.limits import FEWEST
 from vornet.core.measurands import BY_KEY, INDEX, MEASURANDS, WEAR_METALS
 from vornet.core.precision import BETWEEN_DATES
 from vornet.core.rates import StretchRates, stretch_rates
-from vornet.flows import evaluate, fleets, kept_decision
+from vornet.flows import evaluate, fleet_history, fleets, kept_decision
 from vornet.store.database import Connection, query
 
 DEFAULT_PANELS = {
@@ -32,7 +32,7 @@ class Facts:
     """A compartment's page: register and standing, the worked history, and what is known of each sample."""
 
     row: dict[str, Any]
-    loaded: evaluate.Loaded
+    loaded: fleet_history.Loaded
     charges: Charges
     rates: StretchRates
     judgement: Judgement
@@ -60,7 +60,7 @@ def load(connection: Connection, compartment_id: int, today: date) -> Facts | No
     row = row_of(connection, compartment_id)
     if row is None:
         return None
-    loaded, charges = evaluate.drop_held(connection, evaluate.load(connection, today, [compartment_id]))
+    loaded, charges = fleet_history.drop_held(connection, fleet_history.load(connection, today, [compartment_id]))
     rates = stretch_rates(loaded.history, charges)
     judgement = judge(loaded.history, charges, rates, loaded.limits, loaded.seen, causes=False)
     return Facts(
@@ -74,7 +74,7 @@ def load(connection: Connection, compartment_id: int, today: date) -> Facts | No
     )  # fmt: skip
 
 
-def _events(connection: Connection, compartment_id: int, loaded: evaluate.Loaded, charges: Charges) -> list[dict[str, Any]]:
+def _events(connection: Connection, compartment_id: int, loaded: fleet_history.Loaded, charges: Charges) -> list[dict[str, Any]]:
     """What was done and found, with ``total`` the place along the meter: as noted, else read off samples and drains."""
     rows = connection.execute(query("board.events_of"), {"compartment_id": compartment_id}).fetchall()
     if not rows:
@@ -101,7 +101,7 @@ def _events(connection: Connection, compartment_id: int, loaded: evaluate.Loaded
 def with_family(connection: Connection, facts: Facts, today: date) -> tuple[Facts, int]:
     """The same with every compartment of its family loaded beside it, and which row of them is its own."""
     rows = connection.execute(query("history.family_mates"), {"compartments": [facts.row["compartment_id"]]}).fetchall()
-    loaded, charges = evaluate.drop_held(connection, evaluate.load(connection, today, [r["compartment_id"] for r in rows]))
+    loaded, charges = fleet_history.drop_held(connection, fleet_history.load(connection, today, [r["compartment_id"] for r in rows]))
     own = int(np.flatnonzero(loaded.compartment_ids == facts.row["compartment_id"])[0])
     return replace(facts, loaded=loaded, charges=charges), own
 

@@ -381,7 +381,7 @@ def correct(
             values[m] = new if new is not None else float("nan")
             below = (below & ~(1 << m)) | ((1 << m) if number[1] == "<" else 0)
             above = (above & ~(1 << m)) | ((1 << m) if number[1] == ">" else 0)
-            label = BY_KEY[name].name.lower()
+            label = BY_KEY[name].spoken
             told.append(f"{label} {sign}{_shown(was)} to {cell or 'not measured'}")
         elif name in ("meter", "oil_hours"):
             number = results_file.read_number(cell)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import math
 from collections import Counter
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from datetime import date
 from typing import Any
 
@@ -18,7 +18,7 @@ from vornet.core.limits import DUTIES, FixedLimit, StatLimits, check_limit, duty
 from vornet.core.measurands import BY_KEY, INDEX
 from vornet.core.precision import PRECISION, Precision
 from vornet.core.rates import stretch_rates
-from vornet.flows import evaluate, fleets, queue
+from vornet.flows import evaluate, fleet_history, fleets, queue
 from vornet.store.database import Connection, query
 
 DUTY_WORDS = {
@@ -60,12 +60,12 @@ def versions(connection: Connection) -> list[dict[str, Any]]:
             old = {(r["duty"], r["key"], r["side"]): r for r in before["limits"]}
             for r in row["limits"]:
                 was = old.pop((r["duty"], r["key"], r["side"]), None)
-                what = f"{DUTY_WORDS[r['duty']].lower()}, {BY_KEY[r['key']].name.lower()} {r['side']}"
+                what = f"{DUTY_WORDS[r['duty']].lower()}, {BY_KEY[r['key']].spoken} {r['side']}"
                 if was is None:
                     changed.append(f"{what}: {r['watch']:g}/{r['act']:g}, new")
                 elif (was["watch"], was["act"], was["basis"]) != (r["watch"], r["act"], r["basis"]):
                     changed.append(f"{what}: {was['watch']:g}/{was['act']:g} → {r['watch']:g}/{r['act']:g}")
-            changed += [f"{DUTY_WORDS[k[0]].lower()}, {BY_KEY[k[1]].name.lower()} {k[2]}: taken out" for k in old]
+            changed += [f"{DUTY_WORDS[k[0]].lower()}, {BY_KEY[k[1]].spoken} {k[2]}: taken out" for k in old]
         out.append({**row, "changed": changed})
     return out
 
@@ -135,7 +135,7 @@ def what_if(connection: Connection, rows: list[FixedLimit], duty: str, today: da
     mine = _of_duty(connection, duty)
     if not mine:
         return {"samples": 0, "counts": {}, "changes": []}
-    loaded, charges = evaluate.drop_held(connection, evaluate.load(connection, today, mine))
+    loaded, charges = fleet_history.drop_held(connection, fleet_history.load(connection, today, mine))
     rates = stretch_rates(loaded.history, charges)
     before = judge(loaded.history, charges, rates, loaded.limits, loaded.seen).proposed
     after = judge(loaded.history, charges, rates, table(rows), loaded.seen).proposed
@@ -153,34 +153,56 @@ def what_if(connection: Connection, rows: list[FixedLimit], duty: str, today: da
     return {"samples": len(before), "counts": dict(Counter(words)), "changes": listed}
 
 
-def suggestions(connection: Connection, family: str, keys: list[tuple[str, str]], today: date) -> dict[tuple[str, str], dict[str, Any]]:
-    """What a family's own healthy history would set: (key, side) → {method: StatLimits or the reason there is none, n}.
+def suggestions(connection: Connection, family: str, rows: list[FixedLimit], today: date) -> dict[tuple[str, str], dict[str, Any]]:
+    """What a family's own healthy history would set beside each fixed row, counted as that row counts: absolute, above new
+    oil, or per cent from new oil. (key, side) → {method: StatLimits or the reason there is none, n}.
 
     Break-in, held and stood samples, signed Act or Stop and confirmed findings are left out; never what a limit flags.
     """
-    rows = connection.execute(query("register.duties")).fetchall()
-    mine = [r["compartment_id"] for r in rows if r["family"] == family]
+    mine = [r["compartment_id"] for r in connection.execute(query("register.duties")).fetchall() if r["family"] == family]
     if not mine:
         return {}
-    loaded, charges = evaluate.drop_held(connection, evaluate.load(connection, today, mine))
+    loaded, charges = fleet_history.drop_held(connection, fleet_history.load(connection, today, mine))
     samples = loaded.history.samples
     healthy = evaluate.healthy(connection, loaded, charges, evaluate.signed_verdicts(connection, mine))
+    oil = charges.oil[charges.charge_of]
     out: dict[tuple[str, str], dict[str, Any]] = {}
-    for key, side in keys:
-        m = INDEX[key]
+    for row in rows:
+        m = INDEX[row.key]
+        x, new = samples.values[:, m], loaded.history.oils.new[oil, m]
+        sd = loaded.history.precision.columns_sd(x[:, None], [row.key])[:, 0]
+        if row.basis == "above_new":  # as the fixed limit does: unknown in the new oil counts as none
+            x = x - np.nan_to_num(new)
+        elif row.basis == "percent":  # as a share of the new oil, which is above zero also for logarithms
+            with np.errstate(invalid="ignore", divide="ignore"):
+                x, sd = x / new, sd / new
         censored = (samples.below >> m) & 1 == 1
-        measured = healthy & ~np.isnan(samples.values[:, m]) & ((samples.above >> m) & 1 == 0)
-        x, unseen = samples.values[measured & ~censored, m], samples.values[measured & censored, m]
-        sd = loaded.history.precision.standard_deviation(key, float(np.median(np.r_[x, unseen]))) if measured.any() else 0.0
-        found: dict[str, Any] = {"n": len(x) + len(unseen)}
+        measured = healthy & np.isfinite(x) & ((samples.above >> m) & 1 == 0)
+        seen, unseen = x[measured & ~censored], x[measured & censored]
+        typical_sd = float(np.median(sd[measured])) if measured.any() else 0.0
+        found: dict[str, Any] = {"n": len(seen) + len(unseen)}
         for method in METHODS:
             try:
-                answer: StatLimits | str = statistical_limits(x.tolist(), method, side, sd, unseen.tolist())  # type: ignore[arg-type]
+                answer = statistical_limits(seen.tolist(), method, row.side, typical_sd, unseen.tolist())  # type: ignore[arg-type]
+                found[method] = _in_per_cent(answer) if row.basis == "percent" else answer
             except InputError as error:
-                answer = error.why
-            found[method] = answer
-        out[(key, side)] = found
+                found[method] = error.why
+        out[(row.key, row.side)] = found
     return out
+
+
+def _in_per_cent(limits: StatLimits) -> StatLimits:
+    """Limits found as shares of the new oil, as per cent from it."""
+
+    def turned(share: float) -> float:
+        return 100 * (share - 1)
+
+    def interval(found: tuple[float | None, float | None] | None) -> tuple[float | None, float | None] | None:
+        return found and (None if found[0] is None else turned(found[0]), None if found[1] is None else turned(found[1]))
+
+    return replace(
+        limits, watch=turned(limits.watch), act=turned(limits.act), watch_ci=interval(limits.watch_ci), act_ci=interval(limits.act_ci)
+    )
 
 
 def save(
@@ -208,7 +230,7 @@ def save(
 
 def precision_rows(connection: Connection, today: date) -> list[Precision]:
     """How well each measurand is known here: start values with the fleet's own laid over them."""
-    own = {p.key: p for p in evaluate.precision_on(connection, today)}
+    own = {p.key: p for p in fleet_history.precision_on(connection, today)}
     return [own.get(p.key, p) for p in PRECISION]
 
 
@@ -236,7 +258,7 @@ def save_precision(connection: Connection, fleet_id: int, form: dict[str, Any], 
     precision.arranged([*PRECISION, *own])
     if not why.strip():
         raise InputError("why", "say why they change")
-    if own == evaluate.precision_on(connection, today):
+    if own == fleet_history.precision_on(connection, today):
         raise InputError("precision", "nothing is changed")
     row_id = connection.execute(
         query("register.put_precision"),

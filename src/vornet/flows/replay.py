@@ -10,7 +10,7 @@ import numpy as np
 
 from vornet.core.history import History, cut
 from vornet.core.screening import Finding, MeterPoints, screen
-from vornet.flows.evaluate import Loaded
+from vornet.flows.fleet_history import Loaded
 
 
 def _some(block: Any, there: np.ndarray) -> Any:

@@ -10,7 +10,7 @@ from datetime import date, timedelta
 
 import numpy as np
 
-from vornet.flows import evaluate, fleets, register, results
+from vornet.flows import evaluate, fleet_history, fleets, register, results
 from vornet.sim import cases, demo
 from vornet.store.database import Database, query
 
@@ -98,7 +98,7 @@ def run(db: Database, seed: int, today: date, ranges: cases.Ranges) -> Outcome:
     fleet_id = fleets.find(db, name)
     with db.fleet(fleet_id) as connection:
         evaluate.evaluate_within(connection, fleet_id, today)
-        loaded, charges = evaluate.drop_held(connection, evaluate.load(connection, today))
+        loaded, charges = fleet_history.drop_held(connection, fleet_history.load(connection, today))
         numbers = {r["sample_id"]: r["sample_no"] for r in connection.execute(query("results.numbers")).fetchall()}
     worked = evaluate.work(loaded, charges, today)
     fleets.delete(db, name)

@@ -10,7 +10,7 @@ from datetime import date, timedelta
 
 import numpy as np
 
-from vornet.flows import evaluate, fleets, register, replay, results
+from vornet.flows import fleet_history, fleets, register, replay, results
 from vornet.sim import demo, mistakes
 from vornet.sim.fleet import OILS
 from vornet.store.database import Database, query
@@ -80,7 +80,7 @@ def run(db: Database, seed: int, today: date, months: int = 12, rate: float = 0.
         results.load(db, text.encode(), fleet=name, name=file_name, by="trial")
     fleet_id = fleets.find(db, name)
     with db.fleet(fleet_id) as connection:
-        loaded = evaluate.load(connection, today)
+        loaded = fleet_history.load(connection, today)
         numbers = {r["sample_id"]: r["sample_no"] for r in connection.execute(query("results.numbers")).fetchall()}
     fleets.delete(db, name)
     of_sample = [numbers[int(i)] for i in loaded.sample_ids]

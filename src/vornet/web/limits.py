@@ -25,7 +25,7 @@ def _context(request: Request, connection: Connection, duty: str, family: str) -
     rows = sorted((r for r in now["rows"] if r.duty == duty), key=lambda r: [m.key for m in MEASURANDS].index(r.key))
     families = limits.families_of(connection, duty)
     family = family if family in families else (families[0] if families else "")
-    known = limits.suggestions(connection, family, [(r.key, r.side) for r in rows], day) if family else {}
+    known = limits.suggestions(connection, family, rows, day) if family else {}
     return {
         "duty": duty, "duties": limits.DUTY_WORDS, "rows": rows, "now": now, "families": families, "family": family, "known": known,
         "by_key": BY_KEY, "basis": limits.BASIS_WORDS, "methods": limits.METHODS, "versions": limits.versions(connection),

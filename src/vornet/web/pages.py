@@ -20,6 +20,7 @@ from vornet.core.causes import NAMES
 from vornet.core.decide import OUTCOME_WORDS
 from vornet.core.errors import InputError
 from vornet.core.judge import VERDICTS, WORDS
+from vornet.core.measurands import spoken
 from vornet.core.properties import BY_PROPERTY
 from vornet.flows import access
 from vornet.flows.people import Visitor
@@ -36,13 +37,15 @@ def figure(value: float | None, decimals: int = 0) -> str:
     """A number as shown: grouped, with so many decimals; a dash when not known."""
     if value is None or value != value:
         return "–"
-    return f"{value:,.{decimals}f}".replace("-", "−")
+    shown = f"{value:,.{decimals}f}"
+    return shown.lstrip("-") if not shown.strip("-0.,") else shown.replace("-", "−")  # nothing is nothing on either side
 
 
 def signed(value: float | None, decimals: int = 0) -> str:
     if value is None or value != value:
         return "–"
-    return ("+" if value > 0 else "") + figure(value, decimals)
+    shown = figure(value, decimals)
+    return shown if shown[0] == "−" or not shown.strip("0.,") else "+" + shown
 
 
 def day(value: date | None) -> str:
@@ -59,7 +62,7 @@ def property_name(key: str | None) -> str:
         return ""
     short = {"bn_minus_an": "base over acid number", "v100_high": "thickening", "v100_low": "thinning",
              "v40_high": "thickening", "v40_low": "thinning"}  # fmt: skip
-    return short.get(key) or BY_PROPERTY[key].name.lower()
+    return short.get(key) or spoken(BY_PROPERTY[key].name)
 
 
 def _kind(unit: str) -> str:
@@ -125,7 +128,7 @@ def life_bar(*args: Any) -> Markup:
     return Markup(ribbon.life_bar(*args))
 
 
-_environment.filters.update(fig=figure, signed=signed, day=day, short_day=short_day, prop=property_name,
+_environment.filters.update(fig=figure, signed=signed, spoken=spoken, day=day, short_day=short_day, prop=property_name,
                             amount=amount, per=per, u=unit_of, said=said, typed=as_typed)
 _environment.globals.update(
     drop=drop, life_bar=life_bar, verdict_words={**WORDS, "none": "No verdict", "held": "Held"},

@@ -124,6 +124,9 @@ FROM unnest(%(samples)s::bigint[]) AS wanted (sample_id) JOIN evaluation USING (
 -- :digests  what parts of the fleet were last evaluated from
 SELECT part, digest FROM evaluated
 
+-- :logs  the newest of what is poured and read
+SELECT (SELECT max(drain_id) FROM drain) AS drain, (SELECT max(top_up_id) FROM top_up) AS top_up
+
 -- :put_digest
 INSERT INTO evaluated (fleet_id, part, families, digest) VALUES (%(fleet_id)s, %(part)s, %(families)s, %(digest)s)
 ON CONFLICT (fleet_id, part) DO UPDATE SET families = excluded.families, digest = excluded.digest
