@@ -1,19 +1,20 @@
 """Signing on PostgreSQL: proposals and signatures both kept, actions, findings and their score, limits tried and saved,
 history played through other ways of judging."""
 
+import json
 from datetime import date, timedelta
 
 import numpy as np
 import psycopg
 import pytest
 
-from conftest import HEADER, TODAY, fresh_database, row
+from conftest import HEADER, TODAY, fresh_database, healthy_rows, row, small_register
 from vornet.core import precision
 from vornet.core.errors import InputError
 from vornet.core.limits import FIXED_LIMITS, FixedLimit
 from vornet.core.measurands import INDEX
 from vornet.core.precision import PRECISION
-from vornet.flows import backtest, evaluate, fleets, inbox, judgements, limits, queue, results, verdicts
+from vornet.flows import backtest, evaluate, fleets, inbox, judgements, limits, queue, register, results, verdicts
 from vornet.flows.verdicts import Action
 from vornet.store.database import Database, query
 
@@ -285,11 +286,36 @@ def test_what_a_limit_would_change_is_seen_before_it_is_saved(db, fleet):
     fleet_id = fleets.find(db, fleet)
     with db.fleet(fleet_id) as c:
         nothing = limits.what_if(c, list(FIXED_LIMITS), "diesel_engine", TODAY)
-        assert (nothing["samples"], nothing["changes"]) == (5, [])
+        assert (nothing["samples"], nothing["of"], nothing["changes"]) == (5, 5, [])
         found = limits.what_if(c, with_watch("fe", 25.0), "diesel_engine", TODAY)
     assert found["counts"] == {("run_on", "watch"): 5}
     assert [c.on for c in found["changes"]] == sorted((c.on for c in found["changes"]), reverse=True)
     assert {r["proposed"] for r in judgements.judgements(db, fleet)} == {"run_on"}  # nothing was written
+
+
+def test_a_large_fleet_is_tried_on_some_of_its_families_and_says_so(db, fleet_name, monkeypatch):
+    document = small_register(fleet_name)
+    unit = document["units"][0]
+    for name in ("B", "C"):
+        [engine] = unit["compartments"]
+        document["units"].append({**unit, "unit": f"MV {name}", "compartments": [{**engine, "family": f"Family {name}"}]})
+        document["drains"] += [{**d, "unit": f"MV {name}"} for d in document["drains"] if d["unit"] == "MV Test"]
+    register.load(db, json.dumps(document).encode(), by="t", today=TODAY)
+    rows = [r for name in ("Test", "B", "C") for r in
+            (x.replace("MV Test", f"MV {name}", 1).replace("S0", f"{name}0", 1) for x in healthy_rows())]  # fmt: skip
+    results.load(db, ("\n".join([HEADER, *rows]) + "\n").encode(), fleet=fleet_name, name="a.csv", by="t")
+    evaluate.evaluate(db, fleet_name, TODAY)
+    fleet_id = fleets.find(db, fleet_name)
+    monkeypatch.setattr(limits, "MOST_TRIED", 11)
+    monkeypatch.setattr(backtest, "MOST_PLAYED", 6)
+    with db.fleet(fleet_id) as c:
+        found = limits.what_if(c, with_watch("fe", 25.0), "diesel_engine", TODAY, "Family C")
+        place = c.execute("SELECT compartment_id FROM compartment WHERE family = 'Family B'").fetchone()["compartment_id"]
+        verdicts.record_finding(c, fleet_id, place, date(2026, 1, 10), "coolant", "", by="W", today=TODAY)
+        played = backtest.backtest(c, TODAY)
+    assert (found["samples"], found["of"]) == (10, 15)
+    assert "MV C" in {x.unit for x in found["changes"]}
+    assert (played["samples"], played["of"], played["findings"]) == (5, 15, 1)  # where something was found comes first
 
 
 def test_saved_limits_are_a_version_and_old_verdicts_keep_theirs(db, fleet):

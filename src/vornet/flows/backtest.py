@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from datetime import date
 from typing import Any
 
@@ -15,11 +16,23 @@ from vornet.flows import fleet_history
 from vornet.store.database import Connection, query
 
 MOST_FINDINGS = 10_000
+#: samples that are played while somebody waits
+MOST_PLAYED = 50_000
 
 
 def backtest(connection: Connection, today: date, sets: dict[str, list[FixedLimit]] | None = None) -> dict[str, Any]:
-    """Ways side by side over the whole history: {samples, findings, first, last, ways}. ``sets``: further limit sets by name."""
-    loaded, charges = fleet_history.drop_held(connection, fleet_history.load(connection, today))
+    """Ways side by side over the history: {samples, of, findings, first, last, ways}. ``sets``: further limit sets by name.
+
+    A large fleet is played over the families in which most was found, then the largest, up to MOST_PLAYED samples, ``of`` all.
+    """
+    recorded = connection.execute(query("verdicts.findings"), {"compartment_id": None, "limit": MOST_FINDINGS}).fetchall()
+    register = connection.execute(query("register.duties")).fetchall()
+    family_of = {r["compartment_id"]: r["family"] for r in register}
+    found_in, size = Counter(family_of.get(f["compartment_id"], "") for f in recorded), Counter(family_of.values())
+    families = sorted(size, key=lambda f: (-found_in[f], -size[f], f))
+    mine, _, whole = fleet_history.tried_on(connection, families, MOST_PLAYED)
+    only = None if len(mine) == len(register) else mine
+    loaded, charges = fleet_history.drop_held(connection, fleet_history.load(connection, today, only))
     history, rates = loaded.history, stretch_rates(loaded.history, charges)
     judgement = judge(history, charges, rates, loaded.limits, loaded.seen)
     codes = {
@@ -34,12 +47,12 @@ def backtest(connection: Connection, today: date, sets: dict[str, list[FixedLimi
     at = {int(c): i for i, c in enumerate(loaded.compartment_ids)}
     findings = [
         Found(at[f["compartment_id"]], f["on_day"].toordinal(), f"{f['unit']} {f['compartment']}")
-        for f in connection.execute(query("verdicts.findings"), {"compartment_id": None, "limit": MOST_FINDINGS}).fetchall()
+        for f in recorded
         if f["compartment_id"] in at and f["cause"] != "nothing"
     ]
     days = history.samples.day[history.samples.usable]
     return {
-        "samples": len(days), "findings": len(findings),
+        "samples": len(days), "of": whole if only else len(days), "findings": len(findings),
         "ways": [against_findings(key, name, code, history, findings) for (key, name), code in codes.items()],
         "first": date.fromordinal(int(days.min())) if len(days) else None, "last": date.fromordinal(int(days.max())) if len(days) else None,
     }  # fmt: skip

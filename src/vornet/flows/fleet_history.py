@@ -396,6 +396,24 @@ def _with_proposed(
 
 
 
+def tried_on(connection: Connection, families: list[str], most: int) -> tuple[list[int], int, int]:
+    """Compartments of as many of these families, in their order, as hold ``most`` samples (always the first), and
+    (samples they have, samples that all of them have): what can be tried out while somebody waits."""
+    counts = {r["compartment_id"]: r["n"] for r in connection.execute(query("history.sample_counts")).fetchall()}
+    of: dict[str, list[int]] = {f: [] for f in families}
+    for r in connection.execute(query("register.duties")).fetchall():
+        if r["family"] in of:
+            of[r["family"]].append(r["compartment_id"])
+    sizes = {f: sum(counts.get(c, 0) for c in of[f]) for f in families}
+    chosen: list[int] = []
+    samples = 0
+    for i, f in enumerate(families):
+        if i == 0 or samples + sizes[f] <= most:
+            chosen += of[f]
+            samples += sizes[f]
+    return chosen, samples, sum(sizes.values())
+
+
 def without_held(connection: Connection, loaded: Loaded) -> Loaded:
     """As loaded, with the samples that stand held or rejected no longer usable."""
     out = [r["sample_id"] for r in connection.execute(query("history.standing_holds")).fetchall()]

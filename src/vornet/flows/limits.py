@@ -28,6 +28,8 @@ BASIS_WORDS = {"absolute": "as it is", "above_new": "above new oil", "percent": 
 METHODS = ("normal", "lognormal", "percentile", "robust")
 #: changes listed of a what-if; all are counted
 MOST_LISTED = 60
+#: samples that a set of limits is tried on while somebody waits
+MOST_TRIED = 25_000
 
 
 @dataclass(frozen=True)
@@ -127,14 +129,16 @@ def families_of(connection: Connection, duty: str) -> list[str]:
     return [f for f, _ in Counter(r["family"] for r in rows if duty_of(r["kind"], r["fuel"]) == duty).most_common()]
 
 
-def what_if(connection: Connection, rows: list[FixedLimit], duty: str, today: date) -> dict[str, Any]:
-    """What a set of limits would change against the one in force: proposals of every sample of a duty so far.
+def what_if(connection: Connection, rows: list[FixedLimit], duty: str, today: date, family: str = "") -> dict[str, Any]:
+    """What a set of limits would change against the one in force: proposals of the samples of a duty so far.
 
-    {samples, counts: {(before, after): n}, changes: newest first}. Nothing is written.
+    {samples, of, counts: {(before, after): n}, changes: newest first}. Nothing is written. Somebody waits for the answer, so
+    a large fleet is tried on ``family`` and as many of its largest others as hold MOST_TRIED samples, ``of`` all there are.
     """
-    mine = _of_duty(connection, duty)
+    families = sorted(families_of(connection, duty), key=lambda f: f != family)
+    mine, _, whole = fleet_history.tried_on(connection, families, MOST_TRIED)
     if not mine:
-        return {"samples": 0, "counts": {}, "changes": []}
+        return {"samples": 0, "of": 0, "counts": {}, "changes": []}
     loaded, charges = fleet_history.drop_held(connection, fleet_history.load(connection, today, mine))
     rates = stretch_rates(loaded.history, charges)
     before = judge(loaded.history, charges, rates, loaded.limits, loaded.seen).proposed
@@ -150,7 +154,7 @@ def what_if(connection: Connection, rows: list[FixedLimit], duty: str, today: da
             int(loaded.sample_ids[i]), int(r["compartment_id"]), r["unit"], r["name"], date.fromordinal(int(samples.day[i])),
             VERDICTS.get(int(before[i]), "none"), VERDICTS.get(int(after[i]), "none"),
         ))  # fmt: skip
-    return {"samples": len(before), "counts": dict(Counter(words)), "changes": listed}
+    return {"samples": len(before), "of": max(whole, len(before)), "counts": dict(Counter(words)), "changes": listed}
 
 
 def suggestions(connection: Connection, family: str, rows: list[FixedLimit], today: date) -> dict[tuple[str, str], dict[str, Any]]:

@@ -50,7 +50,7 @@ async def what_if(request: Request) -> Response:
     with database(request).fleet(visitor(request).fleet_id) as connection:
         try:
             rows = limits.typed(limits.in_force(connection, today(request))["rows"], duty, form)
-            found = limits.what_if(connection, rows, duty, today(request))
+            found = limits.what_if(connection, rows, duty, today(request), str(form.get("family", "")))
         except InputError as problem:
             error = str(problem)
     return render(request, "what_if.html", 422 if error else 200, found=found, error=error)

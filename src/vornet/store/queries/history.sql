@@ -53,6 +53,9 @@ SELECT c.unit_id * 2 + c.meter_no - 1, d.on_day, d.meter
 FROM mine JOIN compartment c USING (fleet_id, unit_id) JOIN drain d USING (fleet_id, compartment_id)
 WHERE d.superseded_by IS NULL
 
+-- :sample_counts  samples of each compartment
+SELECT compartment_id, count(*) AS n FROM sample WHERE superseded_by IS NULL AND compartment_id IS NOT NULL GROUP BY compartment_id
+
 -- :new_oil_samples
 SELECT oil_id, values FROM sample
 WHERE compartment_id IS NULL AND oil_id IS NOT NULL AND superseded_by IS NULL ORDER BY sample_id
