@@ -10,7 +10,7 @@ import hashlib
 import io
 import json
 import struct
-from collections.abc import Callable, Iterable
+from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
 from datetime import date
@@ -176,9 +176,8 @@ def read_in(
         )  # fmt: skip
 
 
-def _digest(parts: Iterable[object], values: bytes) -> int:
-    text = "\x1f".join(map(str, parts)).encode()
-    return int.from_bytes(hashlib.blake2b(text + values, digest_size=8).digest(), "big", signed=True)
+def _digest(text: str, values: bytes) -> int:
+    return int.from_bytes(hashlib.blake2b(text.encode() + values, digest_size=8).digest(), "big", signed=True)
 
 
 @dataclass
@@ -197,6 +196,13 @@ _pack_long = struct.Struct(">iq").pack
 _pack_double = struct.Struct(">id").pack
 _pack_int = struct.Struct(">ii").pack
 _DAY_ZERO = date(2000, 1, 1).toordinal()
+_EMPTY = struct.pack(">i", 0)
+#: fields side by side when none of them is NULL: how many there are, three ids, a day; three figures; two masks; row and digest
+_pack_place = struct.Struct(">hiqiqiqii").pack
+_pack_figures = struct.Struct(">ididid").pack
+_pack_masks = struct.Struct(">iqiq").pack
+_pack_tail = struct.Struct(">iiiq").pack
+_FIELDS = 20
 _FALSE, _TRUE = struct.pack(">i?", 1, False), struct.pack(">i?", 1, True)
 
 
@@ -217,6 +223,8 @@ def _bool(value: bool | None) -> bytes:
 
 
 def _text(value: str) -> bytes:
+    if not value:
+        return _EMPTY
     raw = value.replace("\x00", "").encode("utf-8", "replace")
     return len(raw).to_bytes(4, "big") + raw
 
@@ -244,21 +252,32 @@ def _prepare(
     positions: dict[int, int] = {}
     held = list(chunk.bad)
     lab_fields: dict[str, bytes] = {}
+    known_places: dict[tuple[str, str, str], tuple[Any, ...]] = {}
+    flag_fields = {(d, f): _bool(d) + _bool(f) for d in (False, True) for f in (None, False, True)}
+    date_fields: dict[tuple[date | None, date | None], bytes] = {}
+    units, compartments, oils = text["unit"], text["compartment"], text["oil"]
+    comments, severities, of_labs = text["comment"], text["severity"], text["lab"]
     seen: dict[tuple[str, str], int] = {}  # of this chunk; the database knows the chunks before
 
     def hold(i: int, field_name: str, reason: str, detail: str) -> None:
         held.append(BadRow(chunk.row_no[i], field_name, reason, detail, _cells(chunk, i, names)))
 
-    fields = (20).to_bytes(2, "big")
     out = [_COPY_HEAD]
     for i, number in enumerate(text["sample_no"]):
-        place = _place(chunk, i, number, places)
-        if isinstance(place, tuple) and isinstance(place[0], str):
-            hold(i, *place)  # type: ignore[arg-type]
-            continue
-        unit_id, compartment_id, oil_id, sampled_on = place  # type: ignore[misc]
+        named = (units[i], compartments[i], oils[i])
+        place = known_places.get(named)
+        if place is None or number in places.announced or chunk.sampled_on[i] is None:
+            place = _place(chunk, i, number, places)
+            if isinstance(place[0], str):
+                hold(i, *place)  # type: ignore[arg-type]
+                continue
+            if number not in places.announced:
+                known_places[named] = place
+        else:
+            place = (*place[:3], chunk.sampled_on[i])
+        unit_id, compartment_id, oil_id, sampled_on = place
         received, reported = chunk.received_on[i], chunk.reported_on[i]
-        if (received or sampled_on) < sampled_on or (reported or sampled_on) < (received or sampled_on):  # type: ignore[operator]
+        if (received or sampled_on) < sampled_on or (reported or sampled_on) < (received or sampled_on):
             days = ", ".join(f"{w} {d}" for w, d in (("drawn", sampled_on), ("received", received), ("reported", reported)) if d)
             hold(i, "sampled_on", "dates_order", days)
             continue
@@ -270,25 +289,33 @@ def _prepare(
             meter = told["meter"] if meter != meter and told["meter"] is not None else meter
             oil_hours = told["oil_hours"] if oil_hours != oil_hours and told["oil_hours"] is not None else oil_hours
             topup = told["topup_l"] if topup != topup and told["topup_l"] is not None else topup
-        from_lab = text["lab"][i] or lab
+        from_lab = of_labs[i] or lab
         report.labs.add(from_lab)
         first_row = seen.setdefault((from_lab, number), chunk.row_no[i])
         if first_row != chunk.row_no[i]:
             hold(i, "sample_no", "number_twice", f"sample number {number} is already in row {first_row}")
             continue
-        context = (
-            compartment_id, oil_id, sampled_on, meter, oil_hours, topup, chunk.drained[i], chunk.filter_changed[i],
-            below[i], above[i], reported,
+        drained, changed = chunk.drained[i], chunk.filter_changed[i]
+        digest = _digest(
+            f"{compartment_id}\x1f{oil_id}\x1f{sampled_on}\x1f{meter}\x1f{oil_hours}\x1f{topup}\x1f{drained}\x1f{changed}\x1f"
+            f"{below[i]}\x1f{above[i]}\x1f{reported}", raw[i * width : (i + 1) * width],
         )  # fmt: skip
-        digest = _digest(context, raw[i * width : (i + 1) * width])
         positions[chunk.row_no[i]] = i
         lab_field = lab_fields.get(from_lab) or lab_fields.setdefault(from_lab, _text(from_lab))
+        dates = date_fields.get((received, reported))
+        if dates is None:
+            dates = date_fields[(received, reported)] = _day(received) + _day(reported)
+        if compartment_id is None or unit_id is None or oil_id is None:
+            at = _FIELDS.to_bytes(2, "big") + _long(compartment_id) + _long(unit_id) + _long(oil_id) + _day(sampled_on)
+        else:
+            at = _pack_place(_FIELDS, 8, compartment_id, 8, unit_id, 8, oil_id, 4, sampled_on.toordinal() - _DAY_ZERO)
+        if meter == meter and oil_hours == oil_hours and topup == topup:
+            figures = _pack_figures(8, meter, 8, oil_hours, 8, topup)
+        else:
+            figures = _double(meter) + _double(oil_hours) + _double(topup)
         out += (
-            fields, _long(compartment_id), _long(unit_id), _long(oil_id), _day(sampled_on), _double(meter),  # type: ignore[arg-type]
-            _double(oil_hours), _double(topup), _bool(chunk.drained[i]), _bool(chunk.filter_changed[i]),
-            _pack_long(8, below[i]), _pack_long(8, above[i]), arrays[i * step : (i + 1) * step], _text(number),
-            lab_field, _day(received), _day(reported), _text(text["comment"][i]),
-            _text(text["severity"][i]), _pack_int(4, chunk.row_no[i]), _pack_long(8, digest),
+            at, figures, flag_fields[(drained, changed)], _pack_masks(8, below[i], 8, above[i]), arrays[i * step : (i + 1) * step],
+            _text(number), lab_field, dates, _text(comments[i]), _text(severities[i]), _pack_tail(4, chunk.row_no[i], 8, digest),
         )  # fmt: skip
     out.append(b"\xff\xff")
     return _Batch(chunk, b"".join(out), positions, held)
