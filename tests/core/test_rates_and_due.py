@@ -158,3 +158,50 @@ def test_storage_order_is_pinned():
     """Stored arrays follow this order: append only."""
     assert measurands.KEYS[:6] == ("fe", "cr", "ni", "al", "cu", "pb")
     assert (INDEX["v40"], INDEX["bn"], INDEX["p14"], COUNT) == (23, 26, 39, 40)
+
+
+def bends(history):
+    charges = cut(history)
+    rates = stretch_rates(history, charges)
+    from vornet.core.compare import past_limits
+
+    return judge.rate_bend(history, charges, rates, past_limits(history, charges, table()))
+
+
+def test_a_rate_that_rises_inside_its_charge_is_told_without_any_past():
+    """75 mg/kg is iron's watch limit: a rise of the rate by 40 mg/kg an interval matters, one by 30 does not."""
+    found = bends(engine([10, 40]))  # 20 per 500 h, then 60
+    assert found.real[:, 0].tolist() == [False, True]
+    assert found.before[1, 0] == pytest.approx(10 * DENSITY * SYSTEM / 250)
+    assert not bends(engine([10, 35])).real.any()
+    assert not bends(engine([40, 10 + 40])).real.any()  # it slows down
+    assert not bends(engine([10, 40], hold=(0,))).real.any()  # held: nothing to set it against
+
+
+def test_a_bend_is_set_against_the_stretch_before_in_the_same_charge_only():
+    found = bends(engine([10, 20, 60, 70]))
+    assert not found.real.any()  # the third began a charge; the fourth is slower
+    assert np.isnan(found.before[[0, 2], 0]).all()
+
+
+def test_the_error_of_a_bend_counts_the_reading_that_both_stretches_share():
+    """Monte Carlo: noise on three readings of one charge, the spread of the change against its formula (scipy's chi-square)."""
+    from dataclasses import replace
+
+    from scipy import stats
+
+    h = engine([20, 40], topups=((1100, 4.0), (1400, 6.0)))
+    _, r = rates_of(h)
+    change, se = r.change()
+    rng, n, drawn = np.random.default_rng(1), 4000, []
+    for _ in range(n):
+        values = h.samples.values.copy()
+        values[:, INDEX["fe"]] += rng.standard_normal(2) * r.reading_sd[:, 0]
+        drawn.append(rates_of(replace(h, samples=replace(h.samples, values=values)))[1].change()[0][1, 0])
+    low, high = stats.chi2.ppf([0.0005, 0.9995], n - 1)
+    # each redrawn reading has its own sd by the precision, which moves it by a few per cent only
+    assert low < (n - 1) * np.var(drawn, ddof=1) / se[1, 0] ** 2 < high
+    assert np.mean(drawn) == pytest.approx(change[1, 0], abs=4 * se[1, 0] / np.sqrt(n))
+    apart = np.hypot(r.se[0, 0], r.se[1, 0])
+    assert se[1, 0] > 1.1 * apart  # as if they were independent it would look surer than it is
+    assert np.isnan(se[0, 0])

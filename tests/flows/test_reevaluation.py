@@ -64,6 +64,14 @@ def test_nothing_changed_nothing_written(db, two):
     assert again(db, two) == set()
 
 
+def test_batches_of_another_size_start_anew(db, two, monkeypatch):
+    monkeypatch.setattr(evaluate, "AT_ONCE", 1000)
+    assert again(db, two) == BOTH
+    assert set(written(db, two)[1]) == {"", "1 of 1", "learned"}
+    monkeypatch.setattr(evaluate, "AT_ONCE", 5)
+    assert again(db, two) == BOTH  # what had been kept of the smaller ones is gone
+
+
 def test_another_day_other_forecasts(db, two):
     assert again(db, two, TODAY + timedelta(days=1)) == BOTH
 

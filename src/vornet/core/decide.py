@@ -302,7 +302,7 @@ def open_faults(history: History, charges: Charges, judgement: Judgement) -> lis
     past = judgement.past.watch[:, at] & samples.usable[:, None]
     wear = np.array([BY_KEY[k].group == "wear" or k == "si" for k in CONDITIONS])
     past &= ~(judgement.break_in[:, None] & wear)
-    shift = judgement.shift.real & samples.usable[:, None]
+    shift = (judgement.shift.real | judgement.bend.real) & samples.usable[:, None]
     magnet = (judgement.magnet >= 3) & ~judgement.break_in
     out: list[list[str]] = [[] for _ in history.compartments.duty]
     start = offsets(samples.comp, len(out))

@@ -37,7 +37,9 @@ WORDS: dict[str, str] = {"run_on": "Run on", "watch": "Watch", "act": "Act", "st
 SHIFT_P = 0.0005
 #: stretches of one's own before a shift can be told
 SHIFT_FEWEST = 4
-#: a shift matters when it would add this share of the watch limit within one interval
+#: standard errors by which a rate must have risen inside its charge
+BEND_SD = 3.5
+#: a shift or a bend matters when it would add this share of the watch limit within one interval
 SHIFT_MATTERS = 0.5
 
 
@@ -51,12 +53,22 @@ class Shift:
 
 
 @dataclass(frozen=True)
+class Bend:
+    """A wear rate that rose inside its charge, against the stretch before: metals of WEAR_METALS, shape (N, 7), mg/h."""
+
+    real: np.ndarray
+    before: np.ndarray
+    sd: np.ndarray
+
+
+@dataclass(frozen=True)
 class Judgement:
     """``proposed`` (N,): code of VERDICTS or NONE; the parts it rests on."""
 
     proposed: np.ndarray
     past: Past
     shift: Shift
+    bend: Bend
     an_above_bn: np.ndarray
     magnet: np.ndarray
     break_in: np.ndarray
@@ -103,12 +115,29 @@ def rate_shift(history: History, charges: Charges, rates: StretchRates, past: Pa
     return Shift(real, mean, spread)
 
 
-def propose(history: History, charges: Charges, past: Past, shift: Shift, found: Diagnosis) -> Judgement:
+def rate_bend(history: History, charges: Charges, rates: StretchRates, past: Past) -> Bend:
+    """Stretch wear rates against the stretch before in the same charge: no past of one's own is needed.
+
+    Real when the rise lies beyond ``BEND_SD`` of its standard errors, the reading that both stretches share counted, and
+    would add SHIFT_MATTERS of the watch limit within one interval. Break-in charges are not judged by rate.
+    """
+    samples, comps = history.samples, history.compartments
+    usable = samples.usable & ~charges.break_in[charges.charge_of]
+    change, sd = rates.change()
+    watch = past.limits["high"][0][:, [INDEX[k] for k in WEAR_METALS]]
+    interval = np.where(np.isnan(comps.interval), 500.0, comps.interval)[samples.comp]
+    with np.errstate(invalid="ignore", divide="ignore"):
+        gain = change / rates.rate * rates.rise_100h / 100 * interval[:, None]
+        real = usable[:, None] & (change > BEND_SD * sd) & (gain > SHIFT_MATTERS * watch)
+    return Bend(real, rates.rate - change, sd)
+
+
+def propose(history: History, charges: Charges, past: Past, shift: Shift, bend: Bend, found: Diagnosis) -> Judgement:
     """The verdict each sample deserves, worst sign first.
 
     Stop: magnet grade 4, or a strong stop-worthy cause with an act limit passed. Act: an act limit passed by more
     than 2 sd, AN above BN by more than 2 sd, or a strong fault. Watch: any watch limit passed, magnet grade 3, a
-    probable fault, a strong cause that is only to be noted, or a real rate shift. In a break-in charge metal says
+    probable fault, a strong cause that is only to be noted, or a wear rate that really shifted or bent. In a break-in charge metal says
     one step less. Nothing that a limit applies to, or held: none.
     """
     samples = history.samples
@@ -124,7 +153,7 @@ def propose(history: History, charges: Charges, past: Past, shift: Shift, found:
     act = ((past.act_clear & ~softened).any(axis=1)) | crossed_clear
     watch = (past.watch & ~softened).any(axis=1) | (past.act_clear & softened).any(axis=1)
     with np.errstate(invalid="ignore"):
-        watch |= crossed | shift.real.any(axis=1) | ((magnet >= 3) & ~break_in)
+        watch |= crossed | shift.real.any(axis=1) | bend.real.any(axis=1) | ((magnet >= 3) & ~break_in)
         stop = magnet >= 4
     for k, cause in enumerate(CAUSES):
         strength = found.strength[:, k]
@@ -140,7 +169,7 @@ def propose(history: History, charges: Charges, past: Past, shift: Shift, found:
     proposed = np.where(stop, STOP, np.where(act, ACT, np.where(watch, WATCH, RUN_ON)))
     nothing = ~past.limited.any(axis=1) & ~stop & ~watch
     proposed = np.where(samples.usable & ~nothing, proposed, NONE)
-    return Judgement(proposed, past, shift, crossed, magnet, break_in, found)
+    return Judgement(proposed, past, shift, bend, crossed, magnet, break_in, found)
 
 
 def judge(
@@ -156,7 +185,8 @@ def judge(
         found = diagnose(history, charges, past, departed, seen or nothing_seen(len(history.samples.comp)))
     else:
         found = nothing_found(len(history.samples.comp))
-    return propose(history, charges, past, rate_shift(history, charges, rates, past), found)
+    shift, bend = rate_shift(history, charges, rates, past), rate_bend(history, charges, rates, past)
+    return propose(history, charges, past, shift, bend, found)
 
 
 def causes_of(judgement: Judgement, i: int, interval: str = "an interval") -> list[dict[str, Any]]:
@@ -198,6 +228,14 @@ def evidence(history: History, judgement: Judgement, rates: StretchRates, i: int
         out.append(
             f"{name} wears at {rates.rate[i, m]:.{digits}f} mg/{unit} since {rates.from_h[i]:,.0f} {unit}, "
             f"usual {judgement.shift.usual[i, m]:.{digits}f} ± {judgement.shift.spread[i, m]:.{digits}f}"
+        )
+    for m in np.flatnonzero(judgement.bend.real[i]):
+        name = MEASURANDS[INDEX[WEAR_METALS[m]]].name
+        unit = "km" if history.compartments.distance[history.samples.comp[i]] else "h"
+        digits = 4 if unit == "km" else 2
+        out.append(
+            f"{name} wears faster inside this charge: {rates.rate[i, m]:.{digits}f} mg/{unit} since {rates.from_h[i]:,.0f} {unit}, "
+            f"{judgement.bend.before[i, m]:.{digits}f} before ({(rates.rate - judgement.bend.before)[i, m] / judgement.bend.sd[i, m]:.1f} sd)"
         )
     if judgement.magnet[i] >= 3:
         word = "slivers or chips" if judgement.magnet[i] >= 4 else "thick furry build-up"

@@ -30,6 +30,7 @@ class StretchRates:
     """Per sample, metals in order of WEAR_METALS; NaN where no stretch can be told.
 
     ``from_h``/``to_h`` (N,); ``rate`` mg/h, ``se`` its standard error, ``rise_100h`` undiluted mg/kg per 100 h: (N, 7).
+    ``reading_sd`` one standard deviation of the reading it ends in, mg/kg between dates, (N, 7).
     ``previous``: index of the sample the stretch starts from, −1 for the fill.
     """
 
@@ -38,8 +39,22 @@ class StretchRates:
     rate: np.ndarray
     se: np.ndarray
     rise_100h: np.ndarray
+    reading_sd: np.ndarray
     previous: np.ndarray
     coefficients: Coefficients
+
+    def change(self) -> tuple[np.ndarray, np.ndarray]:
+        """(rate less that of the stretch before it in the charge, its standard error), mg/h, (N, 7); NaN without one.
+
+        Neighbouring stretches share a reading, which puts one rate up and the other down: cov = −beta·sd²/(a·a_before).
+        """
+        p = self.previous
+        has = (p >= 0)[:, None]
+        a, beta = self.coefficients.a, self.coefficients.beta
+        with np.errstate(invalid="ignore", divide="ignore"):
+            shared = (beta / (a * a[p]))[:, None] * self.reading_sd[p] ** 2
+            se = np.sqrt(self.se**2 + self.se[p] ** 2 + 2 * shared)
+            return np.where(has, self.rate - self.rate[p], np.nan), np.where(has, se, np.nan)
 
 
 def coefficients(
@@ -166,5 +181,5 @@ def stretch_rates(history: History, charges: Charges) -> StretchRates:
     return StretchRates(
         from_h, np.where(usable, hours, np.nan),
         np.where(told_apart, rate, np.nan), np.where(told_apart, se, np.nan),
-        np.where(told_apart, rise, np.nan), previous, Coefficients(a, beta, gamma),
+        np.where(told_apart, rise, np.nan), sd, previous, Coefficients(a, beta, gamma),
     )  # fmt: skip

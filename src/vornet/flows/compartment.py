@@ -202,7 +202,7 @@ def sample_detail(facts: Facts, sample_id: int) -> dict[str, Any] | None:
             rates.append({
                 "m": BY_KEY[key], "rate": float(rate), "se": float(facts.rates.se[i, k]),
                 "rise": float(facts.rates.rise_100h[i, k]), "usual": float(facts.judgement.shift.usual[i, k]),
-                "real": bool(facts.judgement.shift.real[i, k]),
+                "real": bool(facts.judgement.shift.real[i, k]), "bent": bool(facts.judgement.bend.real[i, k]),
             })  # fmt: skip
     return {
         "sample_id": sample_id, "known": known, "word": sample_word(facts, i), "proposed": proposed_word(facts, i),

@@ -71,7 +71,6 @@ def work(
     return Worked(loaded, charges, rates, judgement, dict(zip(mine, decisions, strict=True)))
 
 
-
 def _parts(loaded: Loaded) -> Iterator[tuple[str, np.ndarray]]:
     """(name, mask of compartments (C,)) of batches: whole families, about AT_ONCE samples, so that their columns stay near
     the processor. A family stays in its batch whatever joins the fleet, until the fleet has doubled."""
@@ -80,7 +79,6 @@ def _parts(loaded: Loaded) -> Iterator[tuple[str, np.ndarray]]:
     batch = of_family[loaded.history.compartments.family]
     for b in np.unique(batch).tolist():
         yield f"{b + 1} of {batches}", batch == b
-
 
 
 def evaluate(
@@ -163,7 +161,10 @@ def evaluate_within(
     signed = signed_verdicts(connection, mates)
     found = confirmed(connection, loaded)
     oils = fresh_oil(loaded.history, cut(loaded.history)) if lacks_new_oil(loaded.history) else None
-    for name, keep in _parts(loaded):
+    parts = list(_parts(loaded))
+    if written is None:  # batches of another size say nothing any more
+        connection.execute(query("history.keep_digests"), {"parts": ["", "learned", *(name for name, _ in parts)]})
+    for name, keep in parts:
         part, marked = loaded.part(keep), found[keep[loaded.history.samples.comp]]
         if written is None:
             digest = unchanged.digest_of_part(part, signed, marked, today)

@@ -395,7 +395,6 @@ def _with_proposed(
     return {k: v[order] for k, v in out.items()}, proposed[order]
 
 
-
 def tried_on(connection: Connection, families: list[str], most: int) -> tuple[list[int], int, int]:
     """Compartments of as many of these families, in their order, as hold ``most`` samples (always the first), and
     (samples they have, samples that all of them have): what can be tried out while somebody waits."""
@@ -425,4 +424,3 @@ def drop_held(connection: Connection, loaded: Loaded) -> tuple[Loaded, Charges]:
     """The history without the samples that stand held or rejected, and its charges."""
     loaded = without_held(connection, loaded)
     return loaded, cut(loaded.history)
-

@@ -90,4 +90,3 @@ def hold(
         rested_on = digest(*rests_on, sorted((r["sample_id"], r["reason"]) for r in now))
         connection.execute(query("history.put_digest"), {"fleet_id": fleet_id, "part": "", "families": [], "digest": rested_on})
     return without_held(connection, loaded)
-

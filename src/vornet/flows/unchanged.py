@@ -52,4 +52,3 @@ def digest_of_part(part: Loaded, signed: dict[int, int], found: np.ndarray, toda
         today, part.history, part.compartment_ids, part.sample_ids, part.register, part.rate_per_day, part.latest_total,
         part.latest_day, limits, part.policy, part.seen, codes, found,
     )  # fmt: skip
-

@@ -65,7 +65,7 @@ def _opened(request: Request, connection: Connection, sample_id: int, day: date)
     rates = {r["m"].key: r for r in detail["rates"]}
     rows = [_row(facts, detail, r, rates) for r in detail["rows"]]
     speaks = {k for h in hypotheses if h["strength"] != "possible" for k in main_keys(h["key"])}
-    first = [r for r in rows if r["mark"] or r["m"].key in speaks or (r["rate"] and r["rate"]["real"])]
+    first = [r for r in rows if r["mark"] or r["m"].key in speaks or (r["rate"] and (r["rate"]["real"] or r["rate"]["bent"]))]
     actions = verdicts.open_actions(connection, judged["compartment_id"])
     return {
         "judged": judged, "facts": facts, "s": detail, "row": facts.row, "unit": facts.unit, "hypotheses": hypotheses,

@@ -134,6 +134,9 @@ SELECT (SELECT max(drain_id) FROM drain) AS drain, (SELECT max(top_up_id) FROM t
 INSERT INTO evaluated (fleet_id, part, families, digest) VALUES (%(fleet_id)s, %(part)s, %(families)s, %(digest)s)
 ON CONFLICT (fleet_id, part) DO UPDATE SET families = excluded.families, digest = excluded.digest
 
+-- :keep_digests
+DELETE FROM evaluated WHERE NOT part = ANY(%(parts)s::text[])
+
 -- :forget_digests  of the screening and of parts with these families
 DELETE FROM evaluated WHERE part = '' OR families && %(families)s::text[]
 
