@@ -69,7 +69,8 @@ class HttpLab:
         try:
             answer = self._client.request(method, path, **more)
         except (httpx.HTTPError, httpx.InvalidURL) as error:
-            raise LabTrouble(f"cannot be reached ({type(error).__name__})") from None
+            why = "nothing answers at its address" if isinstance(error, httpx.ConnectError) else "it was too slow, or broke off"
+            raise LabTrouble(f"cannot be reached: {why}") from None
         if answer.status_code >= 400:
             try:
                 why = str(answer.json()["detail"])
