@@ -149,7 +149,7 @@ def load(connection: Connection, today: date, compartments: list[int] | None = N
         None if compartments is None else only,
     )  # fmt: skip
     m = bulk.read_columns(
-        connection, query("history.meters" if compartments is None else "history.meters_of"),
+        connection, query("history.meter_readings" if compartments is None else "history.meters_of"),
         [("meter_id", "i8"), ("day", "day"), ("meter", "f8")], None if compartments is None else only,
     )
     last = today.toordinal()
@@ -166,6 +166,8 @@ def load(connection: Connection, today: date, compartments: list[int] | None = N
         block["total"] = _totals(block["meter_id"], block["day"], block["meter"], changes)
         block["comp"] = np.searchsorted(ids, block["comp"])
     m["total"] = _totals(m["meter_id"], m["day"], m["meter"], changes)
+    if compartments is None:  # a drain is a reading too; of a part of the fleet, also the drains of what is not in it
+        m = {k: np.concatenate([x, d[k]]) for k, x in m.items()}
     m = _with_estimates(m, rows, today)
 
     families = sorted({r["family"] for r in rows})

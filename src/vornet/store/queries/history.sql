@@ -36,13 +36,10 @@ WHERE superseded_by IS NULL AND meter IS NOT NULL AND level_missing_l IS NOT NUL
 SELECT compartment_id, on_day, meter FROM event
 WHERE superseded_by IS NULL AND kind IN ('overhaul', 'component_exchange') ORDER BY on_day
 
--- :meters  readings and drains by meter: unit_id * 2 for a unit's first meter, one more for its second
+-- :meter_readings  by meter: unit_id * 2 for a unit's first meter, one more for its second
 SELECT unit_id * 2 + meter_no - 1 AS meter_id, on_day, meter FROM meter_reading WHERE superseded_by IS NULL
-UNION ALL
-SELECT c.unit_id * 2 + c.meter_no - 1, d.on_day, d.meter FROM drain d JOIN compartment c USING (fleet_id, compartment_id)
-WHERE d.superseded_by IS NULL
 
--- :meters_of  the same for the units that some compartments belong to
+-- :meters_of  readings and drains by meter, of the units that some compartments belong to
 WITH mine AS MATERIALIZED (
     SELECT DISTINCT fleet_id, unit_id FROM compartment WHERE compartment_id = ANY(%(compartments)s)
 )
