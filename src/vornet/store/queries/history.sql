@@ -74,20 +74,34 @@ SELECT s.sample_id, b.shipment_id FROM bottle b
 JOIN sample s ON s.fleet_id = b.fleet_id AND s.sample_no = b.sample_no AND s.compartment_id = b.compartment_id
 WHERE b.shipment_id IS NOT NULL AND s.superseded_by IS NULL
 
--- :company  compartments whose bottles came with these compartments' lately: in one parcel, or of one unit; and the
--- other sides of their open swaps
-SELECT DISTINCT b2.compartment_id FROM bottle b JOIN bottle b2 ON b2.fleet_id = b.fleet_id AND b2.shipment_id = b.shipment_id
-WHERE b.compartment_id = ANY(%(compartments)s) AND b.drawn_on > %(today)s::date - 120 AND b2.compartment_id IS NOT NULL
+-- :company  compartments whose bottles came with these compartments' lately: in one parcel, or of one unit on one day; and
+-- the other sides of their open swaps. Step by step from the few compartments asked for, whatever the planner knows of the rest.
+WITH mine AS MATERIALIZED (
+    SELECT fleet_id, compartment_id, unit_id FROM compartment WHERE compartment_id = ANY(%(compartments)s)
+), parcels AS MATERIALIZED (
+    SELECT DISTINCT fleet_id, shipment_id FROM bottle
+    WHERE compartment_id = ANY(%(compartments)s) AND shipment_id IS NOT NULL AND drawn_on > %(today)s::date - 120
+), days AS MATERIALIZED (
+    SELECT DISTINCT m.fleet_id, m.unit_id, s.sampled_on FROM mine m
+    CROSS JOIN LATERAL (SELECT sampled_on FROM sample WHERE fleet_id = m.fleet_id AND compartment_id = m.compartment_id
+                        AND superseded_by IS NULL AND sampled_on > %(today)s::date - 120 OFFSET 0) s
+), mates AS MATERIALIZED (
+    SELECT DISTINCT c.fleet_id, c.unit_id, c.compartment_id FROM mine m JOIN compartment c USING (fleet_id, unit_id)
+), swaps AS MATERIALIZED (
+    SELECT sample_id, (facts -> 'other' ->> 'sample_id')::bigint AS other_id FROM hold
+    WHERE settled_at IS NULL AND reason = 'swapped_bottle'
+)
+SELECT b.compartment_id FROM parcels p JOIN bottle b USING (fleet_id, shipment_id) WHERE b.compartment_id IS NOT NULL
 UNION
-SELECT c2.compartment_id FROM compartment c JOIN compartment c2 USING (fleet_id, unit_id)
-WHERE c.compartment_id = ANY(%(compartments)s)
-  AND EXISTS (SELECT 1 FROM sample s JOIN sample s2 USING (fleet_id, sampled_on)
-              WHERE s.compartment_id = c.compartment_id AND s2.compartment_id = c2.compartment_id
-                AND s.superseded_by IS NULL AND s2.superseded_by IS NULL AND s.sampled_on > %(today)s::date - 120)
+SELECT a.compartment_id FROM mates a
+CROSS JOIN LATERAL (SELECT sampled_on FROM sample WHERE fleet_id = a.fleet_id AND compartment_id = a.compartment_id
+                    AND superseded_by IS NULL AND sampled_on > %(today)s::date - 120 OFFSET 0) s
+JOIN days d ON d.fleet_id = a.fleet_id AND d.unit_id = a.unit_id AND d.sampled_on = s.sampled_on
 UNION
-SELECT s2.compartment_id FROM hold h JOIN sample s ON s.sample_id = h.sample_id
-JOIN sample s2 ON s2.sample_id = (h.facts -> 'other' ->> 'sample_id')::bigint
-WHERE h.settled_at IS NULL AND h.reason = 'swapped_bottle' AND s.compartment_id = ANY(%(compartments)s) AND s2.compartment_id IS NOT NULL
+SELECT o.compartment_id FROM swaps w
+CROSS JOIN LATERAL (SELECT compartment_id FROM sample WHERE sample_id = w.sample_id OFFSET 0) s
+CROSS JOIN LATERAL (SELECT compartment_id FROM sample WHERE sample_id = w.other_id OFFSET 0) o
+WHERE s.compartment_id = ANY(%(compartments)s) AND o.compartment_id IS NOT NULL
 
 -- :raise_hold  a new reason, a changed sentence, or one that had been cleared and holds again
 INSERT INTO hold (fleet_id, sample_id, reason, detail, facts) VALUES (%(fleet_id)s, %(sample_id)s, %(reason)s, %(detail)s, %(facts)s)
