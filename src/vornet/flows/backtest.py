@@ -17,7 +17,7 @@ from vornet.store.database import Connection, query
 
 MOST_FINDINGS = 10_000
 #: samples that are played while somebody waits
-MOST_PLAYED = 50_000
+MOST_PLAYED = 40_000
 
 
 def backtest(connection: Connection, today: date, sets: dict[str, list[FixedLimit]] | None = None) -> dict[str, Any]:

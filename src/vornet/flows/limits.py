@@ -29,7 +29,7 @@ METHODS = ("normal", "lognormal", "percentile", "robust")
 #: changes listed of a what-if; all are counted
 MOST_LISTED = 60
 #: samples that a set of limits is tried on while somebody waits
-MOST_TRIED = 25_000
+MOST_TRIED = 12_000
 
 
 @dataclass(frozen=True)

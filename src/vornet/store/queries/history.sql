@@ -40,15 +40,14 @@ WHERE superseded_by IS NULL AND kind IN ('overhaul', 'component_exchange') ORDER
 SELECT unit_id * 2 + meter_no - 1 AS meter_id, on_day, meter FROM meter_reading WHERE superseded_by IS NULL
 
 -- :meters_of  readings and drains by meter, of the units that some compartments belong to
-WITH mine AS MATERIALIZED (
-    SELECT DISTINCT fleet_id, unit_id FROM compartment WHERE compartment_id = ANY(%(compartments)s)
-)
-SELECT r.unit_id * 2 + r.meter_no - 1 AS meter_id, r.on_day, r.meter
-FROM mine JOIN meter_reading r USING (fleet_id, unit_id) WHERE r.superseded_by IS NULL
+SELECT r.unit_id * 2 + r.meter_no - 1 AS meter_id, r.on_day, r.meter FROM meter_reading r
+WHERE r.superseded_by IS NULL
+  AND r.unit_id = ANY(ARRAY(SELECT unit_id FROM compartment WHERE compartment_id = ANY(%(compartments)s)))
 UNION ALL
-SELECT c.unit_id * 2 + c.meter_no - 1, d.on_day, d.meter
-FROM mine JOIN compartment c USING (fleet_id, unit_id) JOIN drain d USING (fleet_id, compartment_id)
-WHERE d.superseded_by IS NULL
+SELECT c.unit_id * 2 + c.meter_no - 1, d.on_day, d.meter FROM drain d JOIN compartment c USING (fleet_id, compartment_id)
+WHERE d.superseded_by IS NULL AND d.compartment_id = ANY(ARRAY(
+    SELECT o.compartment_id FROM compartment o
+    WHERE o.unit_id = ANY(ARRAY(SELECT unit_id FROM compartment WHERE compartment_id = ANY(%(compartments)s)))))
 
 -- :sample_counts  samples of each compartment
 SELECT compartment_id, count(*) AS n FROM sample WHERE superseded_by IS NULL AND compartment_id IS NOT NULL GROUP BY compartment_id
