@@ -14,7 +14,20 @@ from vornet.core.errors import InputError
 from vornet.core.limits import FIXED_LIMITS, FixedLimit
 from vornet.core.measurands import INDEX
 from vornet.core.precision import PRECISION
-from vornet.flows import backtest, evaluate, fleets, inbox, judgements, limits, queue, register, results, verdicts
+from vornet.flows import (
+    backtest,
+    bottles,
+    evaluate,
+    fleets,
+    inbox,
+    judgements,
+    labs,
+    limits,
+    queue,
+    register,
+    results,
+    verdicts,
+)
 from vornet.flows.verdicts import Action
 from vornet.store.database import Database, query
 
@@ -418,3 +431,39 @@ def test_a_precision_that_is_none_is_refused(db, fleet, form, why, field):
     with pytest.raises(InputError) as refused, db.fleet(fleet_id) as c:
         limits.save_precision(c, fleet_id, precision_form(**form), by="A", why=why, today=TODAY)
     assert refused.value.field == field
+
+
+# ---- the lab's side, where it asks for another bottle ------------------------------------------------
+
+
+def test_a_dirty_bottle_is_rejected_and_another_is_asked_for(db, fleet):
+    take(db, fleet, row("D1", "2025-12-20", 3690, 190, False, si=60, al=14))
+    fleet_id, place = fleets.find(db, fleet), sample_of(db, fleet, "D1")
+    with db.fleet(fleet_id) as c:
+        [hold] = inbox.inbox(c)["holds"]
+        assert "resample" in hold["check"].offers
+        inbox.settle(c, fleet_id, hold["hold_id"], "rejected", "Bottle was dirty", "An Analyst", TODAY, again=True)
+        [asked] = verdicts.resamples(c)
+    assert (asked["compartment_id"], asked["what"]) == (place["compartment_id"], "Sample again")
+    assert asked["due_on"] > TODAY
+    take(db, fleet, row("D2", "2026-01-12", 3850, 350, False))
+    sign(db, fleet, "D2", "run_on")
+    with db.fleet(fleet_id) as c:
+        assert verdicts.resamples(c) == []  # it came
+
+
+def test_a_parcel_that_was_emptied_leaves_no_number_twice(db, fleet):
+    fleet_id = fleets.find(db, fleet)
+    place = sample_of(db, fleet, "S004")["compartment_id"]
+    with db.fleet(fleet_id) as c:
+        lab = labs.put(c, fleet_id, name="Lab A", way="hand", address="", key="", usual_days=9, depots=[], by="t")
+        drawn = [
+            bottles.draw(c, fleet_id, sample_no=f"P{i}", compartment_id=place, oil_id=None, batch="", on=TODAY, meter=3860 + i,
+                         conditions={}, by="t", today=TODAY) for i in range(3)
+        ]  # fmt: skip
+        first = bottles.pack(c, fleet_id, drawn[:1], lab, "", "t", TODAY)
+        bottles.pack(c, fleet_id, drawn[1:2], lab, "", "t", TODAY)
+        bottles.unpack(c, fleet_id, drawn[0], "t")
+        assert bottles.packing_list(c, first, TODAY) is None
+        third = bottles.pack(c, fleet_id, drawn[2:], lab, "", "t", TODAY)
+        assert bottles.packing_list(c, third, TODAY)["shipment"]["number"] == "P26-0003"

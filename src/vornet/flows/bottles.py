@@ -114,7 +114,8 @@ def pack(
     lab = connection.execute(query("labs.lab"), {"lab_id": lab_id}).fetchone()
     if lab is None:
         raise InputError("lab", "choose the lab it goes to")
-    year = connection.execute(query("labs.shipments_of_year"), {"like": f"P{today:%y}-%"}).fetchone()
+    connection.execute(query("labs.number_parcels_one_by_one"), {"fleet_id": fleet_id})
+    year = connection.execute(query("labs.last_of_year"), {"like": f"P{today:%y}-%"}).fetchone()
     assert year is not None
     row = connection.execute(
         query("labs.make_shipment"),

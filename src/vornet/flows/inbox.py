@@ -10,7 +10,7 @@ from typing import Any, BinaryIO
 from vornet.core.checks import CHECKS, ROW_REASONS
 from vornet.core.errors import InputError
 from vornet.core.measurands import BY_KEY, INDEX, KEYS, MEASURANDS
-from vornet.flows import drain, evaluate, fleets, lab_files, labs, queue, readings, results
+from vornet.flows import drain, evaluate, fleets, lab_files, labs, queue, readings, results, verdicts
 from vornet.flows.register import RegisterReport
 from vornet.io import lab_header, lab_table, results_file
 from vornet.io.cells import read_date
@@ -308,9 +308,12 @@ def day_words(on: date) -> str:
 
 
 def settle(
-    connection: Connection, fleet_id: int, hold_id: int, settlement: str, why: str, by: str, today: date
+    connection: Connection, fleet_id: int, hold_id: int, settlement: str, why: str, by: str, today: date, again: bool = False
 ) -> None:
-    """Release a held sample into judgement, or reject it for good; then evaluate its compartment."""
+    """Release a held sample into judgement, or reject it for good; then evaluate its compartment.
+
+    ``again``: with a rejection, ask for another bottle; it stands on the Plan until it comes.
+    """
     if settlement not in SETTLED:
         raise InputError("settlement", "release it or reject it")
     said = _why(why)
@@ -325,7 +328,9 @@ def settle(
         connection.execute(
             query("results.settle_others"), {"sample_id": row["sample_id"], "by": by, "why": f"rejected: {said}"[:500]}
         )
-    fleets.audit(connection, fleet_id, by, f"sample {settlement}", sample["sample_no"], why=said)
+        if again:
+            verdicts.ask_again(connection, fleet_id, sample["compartment_id"], row["sample_id"], by, today)
+    fleets.audit(connection, fleet_id, by, f"sample {settlement}", sample["sample_no"], why=said, again=again)
     evaluate.evaluate_within(connection, fleet_id, today, [sample["compartment_id"]])
 
 

@@ -12,7 +12,7 @@ from typing import Any
 
 from vornet.core.causes import DO, DUE_DAYS, NAMES, ORDER, READY, READY_WITHOUT
 from vornet.core.errors import InputError
-from vornet.core.judge import NONE, RUN_ON, VERDICTS
+from vornet.core.judge import ACT, NONE, RUN_ON, VERDICTS
 from vornet.flows import fleets
 from vornet.flows import queue as queue_of_work
 from vornet.store.database import Connection, query
@@ -145,6 +145,12 @@ def _open(
          "kind": action.kind, "cause": action.cause, "what": action.what.strip(), "owner": action.owner.strip()[:80],
          "due_on": action.due_on, "by": by},
     )  # fmt: skip
+
+
+def ask_again(connection: Connection, fleet_id: int, compartment_id: int, sample_id: int, by: str, today: date) -> None:
+    """Ask for another bottle of a compartment because this one could not be believed."""
+    action = Action("Sample again", "resample", "", today + timedelta(days=DUE_DAYS[ACT]))
+    _open(connection, fleet_id, compartment_id, sample_id, None, action, by)
 
 
 def _close_resamples(connection: Connection, judged: dict[str, Any], by: str) -> None:

@@ -66,11 +66,6 @@ def unit_factor(key: str, unit: str) -> float | None:
     return _UNIT_FACTORS[BY_KEY[key].unit].get(given)
 
 
-def units_for(key: str) -> tuple[str, ...]:
-    """The units a measurand may come in, as labs write them."""
-    return tuple(u for u in _UNIT_FACTORS[BY_KEY[key].unit] if u)
-
-
 @dataclass(frozen=True)
 class Meaning:
     """What a person has said a heading means: a context column or measurand key with its unit; '' is left out."""

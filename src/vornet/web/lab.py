@@ -173,6 +173,9 @@ async def settle(request: Request, hold_id: int) -> Response:
             sample_id = inbox.hold(connection, hold_id)["sample_id"]
             inbox.correct(connection, who.fleet_id, sample_id, typed, why, who.name, day)
             return "corrected and screened again"
+        if do == "again":
+            inbox.settle(connection, who.fleet_id, hold_id, "rejected", why, who.name, day, again=True)
+            return "rejected; another bottle is asked for, and stands on the Plan"
         inbox.settle(connection, who.fleet_id, hold_id, do, why, who.name, day)
         return "released into judgement" if do == "released" else "rejected"
 

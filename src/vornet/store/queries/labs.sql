@@ -109,8 +109,11 @@ UPDATE oil_batch SET sample_no = %(sample_no)s WHERE oil_id = %(oil_id)s AND bat
 INSERT INTO shipment (fleet_id, number, lab_id, made_on, note, made_by)
 VALUES (%(fleet_id)s, %(number)s, %(lab_id)s, %(made_on)s, %(note)s, %(by)s) RETURNING shipment_id
 
--- :shipments_of_year
-SELECT count(*) AS n FROM shipment WHERE number LIKE %(like)s
+-- :number_parcels_one_by_one  until the transaction ends
+SELECT pg_advisory_xact_lock(hashtext('parcel numbers'), %(fleet_id)s)
+
+-- :last_of_year  the highest number given; an emptied parcel may have left a gap
+SELECT coalesce(max(split_part(number, '-', 2)::integer), 0) AS n FROM shipment WHERE number LIKE %(like)s
 
 -- :pack  bottles into a parcel, those still free
 UPDATE bottle SET shipment_id = %(shipment_id)s WHERE bottle_id = ANY(%(bottles)s) AND shipment_id IS NULL AND lost_on IS NULL

@@ -129,9 +129,6 @@ FROM (
     WHERE NOT EXISTS (SELECT 1 FROM jsonb_array_elements(f.said) h WHERE h ->> 'key' = f.cause AND (h ->> 'strength')::int >= 2)
 ) x WHERE key <> 'nothing' GROUP BY key ORDER BY named DESC, key
 
--- :signed_counts  of the last days, for the report
-SELECT verdict, count(*) AS n FROM verdict WHERE superseded_by IS NULL AND signed_at > %(since)s GROUP BY verdict
-
 -- :resamples  asked for and still awaited, for the plan
 SELECT a.action_id, a.compartment_id, a.what, a.owner, a.due_on, u.name AS unit, c.name AS compartment, c.unit_id
 FROM action a JOIN compartment c USING (fleet_id, compartment_id) JOIN unit u USING (fleet_id, unit_id)
