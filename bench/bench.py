@@ -1,11 +1,12 @@
 """Speed, as ratios measured side by side in one run.
 
-    .venv/bin/python bench/bench.py [screening|causes|speed ...] [--compartments 5000 --samples 250000]
+    .venv/bin/python bench/bench.py [intervals|screening|causes|speed ...] [--compartments 5000 --samples 250000]
 
 speed: import against a bare COPY of the same rows into the same indexed tables, and its peak memory at two sizes;
 evaluation (writes included) against the time the database takes to hand the same rows to one client; server time of
 pages on the demo fleet and on the generated one, after vacuum.
 causes: fleets of random faults, of seeds and parameter ranges that nothing was tuned on; what was found and named.
+intervals: simulated families of known ageing, proposals against the truth; due days against how units went on to run.
 screening: bottles of fleets from seeds nothing was tuned on, mistakes of known truth in some of them; what was held.
 """
 
@@ -24,7 +25,7 @@ from datetime import date
 from fastapi.testclient import TestClient
 
 from vornet.flows import evaluate, fleets, people, register, results
-from vornet.sim import cases, causes_trial, demo, trial, volume
+from vornet.sim import cases, causes_trial, demo, interval_trial, trial, use, volume
 from vornet.store import cluster
 from vornet.store.database import Database, Location, clone_dir, migrate
 from vornet.web.app import create_app
@@ -134,11 +135,18 @@ def import_apart(location: Location, content: bytes) -> int:
 def screening(seeds: list[int]) -> None:
     """The confusion table of the checks, over seeds that nothing was tuned on."""
     db, _ = fresh()
-    found = trial.together([trial.run(db, seed, TODAY) for seed in seeds])
+    for wider in (None, cases.WORLD):
+        _screening(db, seeds, wider)
     db.close()
+
+
+def _screening(db: Database, seeds: list[int], wider: cases.Wider | None) -> None:
+    found = trial.together([trial.run(db, seed, TODAY, wider=wider) for seed in seeds])
     table = found.table()
     reasons = sorted({r for c in table.values() for r in c}, key=lambda r: (r == "let in", r))
-    print(f"screening        {found.bottles:,} bottles of seeds {', '.join(map(str, seeds))}: what was done, and what it was held for")
+    where = "in the world" if wider else "in fleets like the demo's"
+    print(f"screening        {found.bottles:,} bottles {where}, of seeds {', '.join(map(str, seeds))}:")
+    print("  what was done, and what it was held for")
     for kind in sorted(table, key=lambda k: (k != "healthy", k)):
         counts = ", ".join(f"{r} {table[kind][r]}" for r in reasons if table[kind][r])
         print(f"  {kind:<24}{sum(table[kind].values()):5}   {counts}")
@@ -191,9 +199,15 @@ def speed(compartments: int, samples: int) -> None:
 def causes(seeds: list[int]) -> None:
     """How well causes are found: faults of a wider range of sizes, mixtures and fleets than the one tuned on."""
     db, _ = fresh()
-    found = causes_trial.together([causes_trial.run(db, seed, TODAY, cases.OTHER) for seed in seeds])
+    for wider in (None, cases.WORLD):
+        _causes(db, seeds, wider)
     db.close()
-    print(f"causes           {found.faults} faults in fleets of seeds {', '.join(map(str, seeds))}, other ranges than tuned on")
+
+
+def _causes(db: Database, seeds: list[int], wider: cases.Wider | None) -> None:
+    found = causes_trial.together([causes_trial.run(db, seed, TODAY, cases.OTHER, wider) for seed in seeds])
+    where = "in the world" if wider else "in fleets of other ranges than tuned on"
+    print(f"causes           {found.faults} faults {where}, seeds {', '.join(map(str, seeds))}")
     faults, heard, named = found.episodes()
     print(f"  faults that were clear {faults}: spoken of {heard / faults:.1%} (asked 95 %), named first {named / faults:.1%} (asked 85 %)")
     for word, clear in (("clear", True), ("subtle", False)):
@@ -201,24 +215,65 @@ def causes(seeds: list[int]) -> None:
         print(f"  samples with a {word} fault {n}: spoken of {spoken / n:.1%}, named first {first / n:.1%}")
     n, bad, watch = found.healthy()
     print(f"  healthy samples {n:,}: called Act or Stop {bad / n:.2%} (asked at most 1 %), Watch {watch / n:.2%}")
+    for word, some in (("engines", lambda r: r.kind == "engine"), ("gears and hydraulics", lambda r: r.kind != "engine"),
+                       ("oils with gaps", lambda r: r.gappy)):  # fmt: skip
+        mine = [r for r in found.healthy_rows() if some(r)]
+        if mine:
+            print(f"    {word:<21}{len(mine):6,}: Act or Stop {sum(r.proposed >= 2 for r in mine) / len(mine):.2%}, "
+                  f"Watch {sum(r.proposed == 1 for r in mine) / len(mine):.2%}")  # fmt: skip
     print(f"  lead over the fixed limits, samples: median {causes_trial.lead_median(found):.0f} (asked 1) over {len(found.leads())} faults")
     for kind, counts in sorted(found.confusion().items()):
         print(f"    {kind:<16}{sum(counts.values()):4}   " + ", ".join(f"{k} {v}" for k, v in counts.most_common()))
 
 
+def one_cell(given: tuple[interval_trial.Cell, int]) -> interval_trial.Found:
+    return interval_trial.run(*given)
+
+
+def intervals(seed: int) -> bool:
+    """Proposals against the truth, cell by cell; False when a target is missed or a cell is empty."""
+    from multiprocessing import Pool
+
+    print(f"intervals        seed {seed}, {interval_trial.FEWEST} proposals a cell or more")
+    print(interval_trial.HEAD)
+    everything = []
+    with Pool(os.cpu_count()) as pool:
+        for found in pool.imap(one_cell, [(cell, seed) for cell in interval_trial.CELLS]):
+            print(interval_trial.line(found), flush=True)
+            everything.append(found)
+    straight = [f for f in everything if f.held_to]
+    missed = {
+        "fewer proposals than asked": sum(f.proposals < interval_trial.FEWEST for f in everything),
+        "chance over 6 %": sum(not f.mean_chance <= 0.06 for f in everything),
+        "beyond by a tenth over 2 %": sum(f.beyond > 0.02 for f in everything),
+        "wrongly lengthened over 10 %": sum(f.wrongly > 0.10 for f in everything),
+        "safe hours close below 80 %": sum(f.close < 0.8 for f in straight),
+        "rightly lengthened below 80 %": sum(f.rightly < 0.8 for f in straight),
+    }
+    print(f"  of {len(everything)} cells, missed: " + "; ".join(f"{k}: {n}" for k, n in missed.items()))
+    print(f"  worst chance {max(f.mean_chance for f in everything):.1%}")
+    for kind in use.KINDS:
+        c = use.covered(kind, seed)
+        print(f"  due days, {kind} use: {c.inside / c.forecasts:.1%} of {c.forecasts} inside their 90 % band (asked 85 to 95 %), "
+              f"median width {c.width_days:.0f} days")  # fmt: skip
+    return not any(missed.values())
+
+
 def main() -> None:
     ask = argparse.ArgumentParser()
-    every = ["screening", "causes", "speed"]
+    every = ["intervals", "screening", "causes", "speed"]
     ask.add_argument("parts", nargs="*", default=every, help=f"{', '.join(every)}; all of them unless some are named")
     ask.add_argument("--compartments", type=int, default=5000)
     ask.add_argument("--samples", type=int, default=250_000)
     ask.add_argument("--seeds", type=int, nargs="+", default=[401, 402, 403])
     ask.add_argument("--causes-seeds", type=int, nargs="+", default=[601, 602, 603, 604])
+    ask.add_argument("--intervals-seed", type=int, default=901)
     ask.add_argument("--import-alone")
     given = ask.parse_args()
     if given.import_alone:
         import_alone(given.import_alone)
         return
+    fine = "intervals" not in given.parts or intervals(given.intervals_seed)
     if "screening" in given.parts:
         screening(given.seeds)
     if "causes" in given.parts:
@@ -226,6 +281,7 @@ def main() -> None:
     if "speed" in given.parts:
         speed(given.compartments, given.samples)
     cluster.stop(clone_dir(), "pg-bench")
+    sys.exit(0 if fine else 1)
 
 
 if __name__ == "__main__":

@@ -1,6 +1,8 @@
 """Fleets with other faults than the demo's: who has one, which, how strong, when, and how it shows, drawn at random.
 
-Two ranges: the one the scoring of causes was tuned on, and a wider one that it was not.
+Three ranges: the one the scoring of causes was tuned on, a wider one that it was not, and the world, in which the register
+has gaps, oils have an acid number of their own, ageing bends and changes pace, oils are changed, bottles go to two labs that
+do not quite agree, and a drain leaves up to a quarter behind. Ranges only ever widen.
 """
 
 from __future__ import annotations
@@ -10,7 +12,8 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from vornet.sim import fleet as f
-from vornet.sim.fleet import UNITS, CompartmentSpec, Fault, UnitSpec
+from vornet.sim.engine import KEYS, Lab, Labs
+from vornet.sim.fleet import OILS, UNITS, CompartmentSpec, Fault, OilSpec, UnitSpec
 
 #: what can go wrong where
 KINDS: dict[str, tuple[Fault, ...]] = {
@@ -37,7 +40,30 @@ class Ranges:
     share: float = 0.3
 
 
+@dataclass(frozen=True)
+class Wider:
+    """What the world adds. ``unlike``: log sd between steady engines of one family, ``bend`` power of oil hours by which what
+    oxidises gains, ``faster`` share of compartments whose oil ages at another pace late, and by what factor; ``changed``
+    share that gets another oil; ``stays`` share of the system a drain leaves behind; ``gaps`` share of oils whose record
+    lacks what ``GAPS`` names; ``meterless`` share of units whose bottles carry oil hours but no meter; ``bias`` of a lab
+    in sd of one result; ``noise`` of a lab against the usual scatter."""
+
+    unlike: float = 0.25
+    bend: tuple[float, float] = (1.0, 2.0)
+    faster: tuple[float, tuple[float, float]] = (0.2, (1.1, 1.4))
+    changed: float = 0.2
+    stays: tuple[float, float] = (0.04, 0.25)
+    gaps: float = 0.6
+    meterless: float = 0.12
+    bias: float = 1.6
+    noise: tuple[float, float] = (0.5, 1.0)
+
+
 TUNED, OTHER = Ranges(), Ranges((0.35, 1.6), 0.22, 0.25, (0.8, 1.5), (0.6, 1.8))
+#: the widest: as OTHER, and what the world adds
+WORLD = Wider()
+#: what an oil's record may not know
+GAPS = ("an", "oxidation", "nitration", "b")
 
 
 def _fault(kind: Fault, days: int, ranges: Ranges, rng: np.random.Generator) -> tuple[Fault, float]:
@@ -88,3 +114,74 @@ def fleet(seed: int, days: int, ranges: Ranges) -> tuple[tuple[UnitSpec, ...], d
                 planted[(unit.name, c.name)] = fault
         units.append(replace(unit, compartments=tuple(compartments)))
     return tuple(units), planted
+
+
+@dataclass(frozen=True)
+class World:
+    """A fleet of the world: ``units``, the ``oils`` there are, what the register knows of them (``records``: oil → figures),
+    which fault each place has (``planted``), units whose bottles carry no meter, and who measures."""
+
+    units: tuple[UnitSpec, ...]
+    oils: tuple[OilSpec, ...]
+    records: dict[str, dict[str, float]]
+    planted: dict[tuple[str, str], tuple[str, float]]
+    meterless: frozenset[str]
+    labs: Labs
+
+
+def _oils(rng: np.random.Generator, wider: Wider) -> tuple[list[OilSpec], dict[str, dict[str, float]], dict[str, list[str]]]:
+    """Every oil with an acid number and additives of its own, three that could replace it, and what the register knows."""
+    oils: list[OilSpec] = []
+    records: dict[str, dict[str, float]] = {}
+    instead: dict[str, list[str]] = {}
+    for oil in OILS:
+        instead[oil.name] = []
+        for n in range(4):
+            v = {k: x * float(rng.lognormal(0, 0.04 if k in ("v40", "v100") else 0.15)) for k, x in oil.v.items()}
+            v["v40"] = v["v100"] * oil.v["v40"] / oil.v["v100"]
+            v["an"] = float(rng.uniform(0.3, 2.4)) * (1.0 if "bn" in v else 1.6)
+            v["oxidation"] = v.get("oxidation", 4.0) * float(rng.lognormal(0, 0.5)) + float(rng.uniform(0, 8))
+            v["nitration"] = v.get("nitration", 3.0) * float(rng.lognormal(0, 0.4))
+            v["b"] = oil.v.get("b", 2.0) * float(rng.lognormal(0, 0.4)) + (float(rng.uniform(20, 120)) if rng.random() < 0.25 else 0.0)
+            name = oil.name if n == 0 else f"{oil.name} {'BCD'[n - 1]}"
+            oils.append(OilSpec(name, oil.grade, oil.density, v))
+            records[name] = {k: round(x, 2) for k, x in v.items()}
+            if rng.random() < wider.gaps:
+                for k in GAPS:
+                    if rng.random() < 0.75:
+                        records[name].pop(k, None)
+            if n:
+                instead[oil.name].append(name)
+    return oils, records, instead
+
+
+def world(seed: int, days: int, ranges: Ranges = OTHER, wider: Wider = WORLD) -> World:
+    """A fleet of the world, of this seed."""
+    units, planted = fleet(seed, days, ranges)
+    rng = np.random.default_rng([seed, 5])
+    oils, records, instead = _oils(rng, wider)
+    made = []
+    for unit in units:
+        compartments = []
+        for c in unit.compartments:
+            bend, late = float(rng.uniform(*wider.bend)), int(rng.uniform(0.55, 0.9) * days)
+            faster = (late, float(rng.uniform(*wider.faster[1]))) if rng.random() < wider.faster[0] else None
+            other = instead[c.oil][int(rng.integers(3))]
+            changed = (int(rng.uniform(0.3, 0.85) * days), other) if rng.random() < wider.changed else None
+            unlike = {k: float(rng.lognormal(0, wider.unlike)) for k in c.wear.metals}
+            wear = replace(c.wear, metals={k: v * unlike[k] for k, v in c.wear.metals.items()})
+            compartments.append(
+                replace(c, bend=bend, faster=faster, changed=changed, stays=float(rng.uniform(*wider.stays)), wear=wear)
+            )
+        made.append(replace(unit, compartments=tuple(compartments)))
+    meterless = frozenset(u.name for u in made if rng.random() < wider.meterless)
+    two = [
+        Lab(name, float(rng.choice(wider.noise)), {k: float(np.clip(rng.normal(0, wider.bias), -2.5, 2.5)) for k in KEYS})
+        for name in ("Holm Street Oil Lab", "Ness Road Laboratory")
+    ]  # fmt: skip
+    first = [int(rng.integers(2)) for _ in made]
+    moved = [int(rng.uniform(0.4, 0.9) * days) if rng.random() < 0.4 else days + 1 for _ in made]
+    return World(
+        tuple(made), tuple(oils), records, planted, meterless,
+        lambda unit, day: two[first[unit] if day < moved[unit] else 1 - first[unit]],
+    )  # fmt: skip

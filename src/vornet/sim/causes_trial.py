@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import json
 from collections import Counter, defaultdict
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date, timedelta
 
 import numpy as np
@@ -16,6 +16,8 @@ from vornet.store.database import Database, query
 
 #: a fault at this share of the demo's size, over the whole stretch, is clear; below the second it is subtle; below the third nothing
 CLEAR, SUBTLE = 0.7, 0.3
+#: oil that has truly gone so far towards where common practice watches it is not called healthy
+WORN = 0.9
 
 
 @dataclass(frozen=True)
@@ -29,6 +31,9 @@ class Row:
     proposed: int
     causes: tuple[tuple[str, int], ...]  # best first: key, 1 possible … 3 strong
     fixed: bool  # the fixed limits alone say watch or worse
+    aged: float = 0.0  # how far the oil had truly gone towards where common practice watches it
+    kind: str = "engine"
+    gappy: bool = False  # its oil's record has gaps
 
 
 @dataclass(frozen=True)
@@ -59,8 +64,12 @@ class Outcome:
 
     def healthy(self) -> tuple[int, int, int]:
         """(healthy samples judged; of them called Act or Stop; called Watch)."""
-        mine = [r for r in self.rows if r.truth == "" and r.proposed >= 0]
+        mine = self.healthy_rows()
         return len(mine), sum(r.proposed >= 2 for r in mine), sum(r.proposed == 1 for r in mine)
+
+    def healthy_rows(self) -> list[Row]:
+        """Judged samples without a fault, of oil that has not truly aged to where it would be watched."""
+        return [r for r in self.rows if r.truth == "" and r.proposed >= 0 and r.aged < WORN]
 
     def leads(self) -> list[int]:
         """Per fault: how many samples earlier a cause was spoken of (probable or better) than the fixed limits spoke."""
@@ -85,11 +94,15 @@ class Outcome:
         return dict(table)
 
 
-def run(db: Database, seed: int, today: date, ranges: cases.Ranges) -> Outcome:
+def run(db: Database, seed: int, today: date, ranges: cases.Ranges, wider: cases.Wider | None = None) -> Outcome:
     """Play a fleet of this seed and judge every sample of it."""
     start = today - timedelta(days=demo.DAYS)
-    units, planted = cases.fleet(seed, demo.DAYS, ranges)
-    document, rows, truth = demo.lived(start, today, seed, units)
+    world = cases.world(seed, demo.DAYS, ranges, wider) if wider else None
+    units, planted = (world.units, world.planted) if world else cases.fleet(seed, demo.DAYS, ranges)
+    document, rows, truth = demo.lived(start, today, seed, units, world)
+    kinds = {(u.name, c.name): c.kind for u in units for c in u.compartments}
+    gappy = {o["name"] for o in document["oils"] if any(k not in o for k in cases.GAPS)}
+    oil_of = {r["sample_no"]: r["oil"] for r in rows}
     name = f"Causes {seed}"
     document["fleet"] = name
     register.load(db, json.dumps(document, default=float).encode(), by="trial", today=today)
@@ -102,7 +115,9 @@ def run(db: Database, seed: int, today: date, ranges: cases.Ranges) -> Outcome:
         numbers = {r["sample_id"]: r["sample_no"] for r in connection.execute(query("results.numbers")).fetchall()}
     worked = evaluate.work(loaded, charges, today)
     fleets.delete(db, name)
-    return Outcome(tuple(_rows(worked, numbers, truth, planted)), len(planted))
+    made = _rows(worked, numbers, truth, planted)
+    made = [replace(r, kind=kinds[r.place], gappy=oil_of[r.number] in gappy) for r in made]
+    return Outcome(tuple(made), len(planted))
 
 
 def _rows(worked: evaluate.Worked, numbers: dict[int, str], truth: list[dict], planted: dict) -> list[Row]:
@@ -128,14 +143,14 @@ def _rows(worked: evaluate.Worked, numbers: dict[int, str], truth: list[dict], p
         causes = tuple(
             (worked.cause_keys[k], int(judgement.diagnosis.strength[i, k])) for k in judgement.diagnosis.best_first(i)
         )
-        out.append(Row(t["sample_no"], place, said, float(size), int(judgement.proposed[i]), causes, bool(fixed[i])))
+        out.append(Row(t["sample_no"], place, said, float(size), int(judgement.proposed[i]), causes, bool(fixed[i]), t["aged"]))
     return out
 
 
 def together(outcomes: list[Outcome]) -> Outcome:
     """Several fleets as one; places are told apart by fleet."""
     rows = [
-        Row(r.number, (f"{n} {r.place[0]}", r.place[1]), r.truth, r.size, r.proposed, r.causes, r.fixed)
+        replace(r, place=(f"{n} {r.place[0]}", r.place[1]))
         for n, o in enumerate(outcomes) for r in o.rows
     ]  # fmt: skip
     return Outcome(tuple(rows), sum(o.faults for o in outcomes))

@@ -16,7 +16,7 @@ from typing import Any
 import numpy as np
 
 from vornet.flows import evaluate, fleets, people, register, results
-from vornet.sim import engine, outfit, parcels, reviews, visits
+from vornet.sim import cases, engine, outfit, parcels, reviews, visits
 from vornet.sim.fleet import FLEET, LAB, OILS, UNITS, ZONE, CompartmentSpec, OilSpec, UnitSpec
 from vornet.store.database import Connection, Database, clone_dir, query
 
@@ -44,17 +44,21 @@ def simulate(start: date, until: date, seed: int = SEED) -> tuple[dict[str, Any]
     return document, files(rows), truth
 
 
-def lived(start: date, until: date, seed: int, units: tuple[UnitSpec, ...] = UNITS) -> tuple[dict[str, Any], list[dict], list[dict]]:
-    """(register document, rows as a faultless lab would print them, truth): before anybody's mistake."""
-    oils = {o.name: o for o in OILS}
+def lived(
+    start: date, until: date, seed: int, units: tuple[UnitSpec, ...] = UNITS, world: cases.World | None = None
+) -> tuple[dict[str, Any], list[dict], list[dict]]:
+    """(register document, rows as a faultless lab would print them, truth): before anybody's mistake; of a ``world`` its
+    units, oils, gaps in their record and labs."""
+    units, known = (world.units, world.oils) if world else (units, OILS)
+    oils = {o.name: o for o in known}
     deliveries = outfit.batches(start, until)
     document: dict[str, Any] = {
         "fleet": FLEET, "settings": outfit.SETTINGS,
         "oils": [
-            {"name": o.name, "grade": o.grade, "density_kg_l": o.density, **o.v, "approvals": outfit.APPROVALS[o.name],
-             "pack_l": 20 if o.name != "Brenna Axle 80W-90" else 5,
-             "batches": deliveries[o.name]}
-            for o in OILS
+            {"name": o.name, "grade": o.grade, "density_kg_l": o.density, **(world.records[o.name] if world else o.v),
+             "approvals": outfit.approvals_of(o.name), "pack_l": 5 if o.name.startswith("Brenna Axle") else 20,
+             "batches": [] if world else deliveries[o.name]}
+            for o in known
         ],
         "units": [], "readings": [], "drains": [], "top_ups": [], "service_items": [], "service_records": [],
     }  # fmt: skip
@@ -62,7 +66,7 @@ def lived(start: date, until: date, seed: int, units: tuple[UnitSpec, ...] = UNI
     truth: list[dict] = []
     shared = {u.shares: u.name for u in units if u.shares}
     for index, unit in enumerate(units):
-        story = engine.live(unit, index, oils, start, until, seed)
+        story = engine.live(unit, index, oils, start, until, seed, *([world.labs] if world else []))
         document["units"].append(_unit(unit, story, shared, index))
         items = outfit.plan(unit)
         document["service_items"] += items
@@ -70,6 +74,8 @@ def lived(start: date, until: date, seed: int, units: tuple[UnitSpec, ...] = UNI
         document["readings"] += story.readings
         document["drains"] += story.drains
         document["top_ups"] += story.top_ups
+        if world and unit.name in world.meterless:
+            story.samples = [{**row, "meter": ""} for row in story.samples]
         rows += story.samples
         truth += story.truth
     return document, rows, truth
@@ -174,7 +180,7 @@ def files(rows: list[dict], slips: bool = True) -> dict[str, str]:
         writer = csv.DictWriter(text, context + list(engine.KEYS), restval="", lineterminator="\n")
         writer.writeheader()
         for i, row in enumerate(mine):
-            written = {**row, "lab": LAB}
+            written = {"lab": LAB, **row}
             if not slips:
                 writer.writerow(written)
                 continue

@@ -1,12 +1,13 @@
 """Day by day through two years of one unit: running, losing oil, topping up, sampling, draining.
 
-Mass balance for metals and salts, linear ageing for the oil, a technician with habits, a lab with noise.
+Mass balance for metals and salts, straight or bent ageing for the oil, a technician with habits, labs with noise and a bias.
 Every day draws the same number of random values, so a run to a later day starts with the same history.
 """
 
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import date, timedelta
 
@@ -27,6 +28,23 @@ _ABSOLUTE = {**dict.fromkeys(ELEMENTS, 0.25), "bn": 0.12, "an": 0.06, "oxidation
 _DECIMALS = {**dict.fromkeys(ELEMENTS, 0), "cr": 1, "ni": 1, "al": 1, "pb": 1, "sn": 1, "bn": 2, "an": 2, "oxidation": 1,
              "nitration": 1, "sulfation": 1, "soot_pct": 2, "v40": 1, "v100": 2, "water_ppm": 0, "fuel_pct": 2, "p4": 0,
              "p6": 0, "p14": 0, "pq": 0}  # fmt: skip
+
+
+#: what gains ever faster where an oil oxidises
+BENT = ("oxidation", "an", "v40", "v100")
+
+
+@dataclass(frozen=True)
+class Lab:
+    """A lab as good as ``noise`` times the usual scatter; ``bias`` per measurand in standard deviations of one result."""
+
+    name: str
+    noise: float = 1.0
+    bias: dict[str, float] = field(default_factory=dict)
+
+
+#: which lab a unit's bottle goes to on a day of the history, None: the usual one
+Labs = Callable[[int, int], Lab | None]
 
 
 def scatter(key: str, value: float) -> float:
@@ -75,6 +93,9 @@ class _Oil:
         metals = {k: v * self.metal_pace for k, v in wear.metals.items()}
         metals["pq"] = 0.3 * metals["fe"]  # the coarse, magnetic part of the iron
         moves = {k: v * self.spec.pace * self.pace for k, v in wear.moves.items()}
+        if self.spec.bend != 1.0:
+            bent = self.spec.bend * ((self.hours + h / 2) / self.spec.interval) ** (self.spec.bend - 1)
+            moves |= {k: moves[k] * bent for k in BENT if k in moves}
         adds: dict[str, float] = {}
         for fault, strength in faults:
             for k, factor in fault.metals.items():
@@ -99,9 +120,33 @@ class _Oil:
         self.litres -= wear.use * thirst * share
         self.hours += h
 
-    def measured(self, noise: np.ndarray) -> dict[str, float]:
-        """What the lab would print: the true value, thinned by fuel, with the method's noise."""
+    def aged(self) -> float:
+        """The largest share of the way that any property of the oil has gone to where common practice would watch it."""
+        v, new = self.value, self.new
+        engine, gas = self.spec.kind == "engine", self.spec.fuel in ("gas", "biogas")
+        ways = {"an": 2.0 if gas else math.inf if engine else 0.5 if self.spec.kind == "hydraulics" else 1.0}
+        if engine:
+            ways |= {"oxidation": 15.0 if gas else 20.0, "nitration": 15.0 if gas else 20.0}
+        shares = [(v[k] - new[k]) / way for k, way in ways.items()]
+        seen = self.thickness()
+        if engine:
+            shares += [(new["bn"] - v["bn"]) / max(0.5 * new["bn"], 1e-9), v["an"] / max(v["bn"], 1e-9), v["soot_pct"] / 2.0]
+        shares += [abs(seen[k] / new[k] - 1) / 0.1 for k in (("v100",) if engine else ("v100", "v40"))]
+        return max(shares)
+
+    def thickness(self) -> dict[str, float]:
+        """Viscosities as they are: thickened by what oxidised, thinned by fuel."""
+        rise = 0.035 * max(self.value["oxidation"] - self.new["oxidation"], 0) / 10
+        factor = math.exp(rise * 0.2 - 0.042 * self.value["fuel_pct"])
+        v40 = self.value["v40"] * factor * (1 + 0.7 * (self.value["v100"] / self.new["v100"] - 1))
+        return {"v40": v40, "v100": self.value["v100"] * factor}
+
+    def measured(self, noise: np.ndarray, lab: Lab | None = None) -> dict[str, float]:
+        """What the lab would print: the true value, thinned by fuel, with the method's noise and the lab's own bias."""
         out = {}
+        if lab is not None:
+            noise = noise * lab.noise + np.array([lab.bias.get(k, 0.0) for k in KEYS])
+        seen = self.thickness()
         for i, k in enumerate(KEYS):
             if k in ("p4", "p6", "p14") and self.spec.kind != "hydraulics":
                 continue
@@ -111,12 +156,7 @@ class _Oil:
                 continue
             if k == "soot_pct" and self.spec.fuel in ("gas", "biogas"):
                 continue
-            x = self.value[k]
-            if k in ("v40", "v100"):
-                rise = 0.035 * max(self.value["oxidation"] - self.new["oxidation"], 0) / 10
-                x = x * math.exp(rise * 0.2 - 0.042 * self.value["fuel_pct"])
-                if k == "v40":
-                    x = x * (1 + 0.7 * (self.value["v100"] / self.new["v100"] - 1))
+            x = seen.get(k, self.value[k])
             x = x * (1 + _RELATIVE[k] * noise[i]) if k[0] == "p" and k[1:].isdigit() else (
                 x + noise[i] * math.hypot(_RELATIVE[k] * x, _ABSOLUTE.get(k, 0.0)))  # fmt: skip
             out[k] = round(max(x, 0.0), _DECIMALS[k])
@@ -167,8 +207,10 @@ def oil_after(
     return tank
 
 
-def live(unit: UnitSpec, index: int, oils: dict[str, OilSpec], start: date, until: date, seed: int) -> Story:
-    """Simulate one unit from ``start`` to ``until``, both included."""
+def live(
+    unit: UnitSpec, index: int, oils: dict[str, OilSpec], start: date, until: date, seed: int, labs: Labs = lambda unit, day: None
+) -> Story:
+    """Simulate one unit from ``start`` to ``until``, both included; ``labs`` says who measures its bottles."""
     rng = np.random.default_rng([seed, index])
     habit = np.random.default_rng([seed, index, 1])
     story = Story()
@@ -235,13 +277,15 @@ def live(unit: UnitSpec, index: int, oils: dict[str, OilSpec], start: date, unti
             if not due and tank.next_sample < part - 1 and tank.hours >= mark * (1 + 0.04 * z[3]) and not idle:
                 tank.next_sample += 1
                 numbers[c] += 1
-                _sample(story, unit, index, c, numbers[c], tank, today, shown, False, z, faults, until)
+                _sample(story, unit, index, c, numbers[c], tank, today, shown, False, z, faults, until, labs(index, day))
             if due and not idle:
                 numbers[c] += 1
-                number = _sample(story, unit, index, c, numbers[c], tank, today, shown, True, z, faults, until)
+                number = _sample(story, unit, index, c, numbers[c], tank, today, shown, True, z, faults, until, labs(index, day))
                 _drain(story, unit, tank, oils, day, today, shown, number, z, faults)
                 drains_seen[c] += 1
                 tank.pace = own[c] * math.exp(0.10 * z[6])
+                if spec.faster and day >= spec.faster[0]:
+                    tank.pace *= spec.faster[1]
                 tank.metal_pace = own_metal[c] * math.exp(spec.wear.spread * z[7])
                 overdue[c] = 1.0 + 0.05 * z[5]
                 tank.since_day, tank.hours, tank.next_sample, tank.added = day, 0.0, 0, 0.0
@@ -253,11 +297,13 @@ def _drain(
     number: str | None, z: np.ndarray, faults: list[tuple[Fault, float]],
 ) -> None:  # fmt: skip
     spec = tank.spec
-    residual = max(spec.system_l - spec.capacity_l, 0.04 * spec.system_l) * math.exp(0.25 * z[4])
-    residual = min(residual, 0.3 * spec.system_l)
+    usual = max(spec.system_l - spec.capacity_l, 0.04 * spec.system_l) if spec.stays is None else spec.stays * spec.system_l
+    residual = min(usual * math.exp(0.25 * z[4]), 0.3 * spec.system_l)
     out = max(tank.litres - residual, 0.5 * spec.system_l)
     residual = tank.litres - out
     missing = max(spec.system_l - tank.litres, 0.0)
+    if spec.changed and day >= spec.changed[0]:
+        tank.usual = oils[spec.changed[1]]
     oil = oils[spec.poured[1]] if spec.poured and day >= spec.poured[0] else tank.usual
     tank.new = {k: oil.v.get(k, 0.0) for k in KEYS}
     tank.wrong = oil is not tank.usual
@@ -269,7 +315,7 @@ def _drain(
     grade = max([1 if z[0] < 0.9 else 2, *(f.magnet for f, s in faults if s > 0.5)])
     row: dict[str, object] = {
         "unit": unit.name, "compartment": spec.name, "on": today.isoformat(), "meter": shown,
-        "volume_in_l": round(refill, 1), "oil": spec.oil, "filter_changed": spec.kind != "axle", "magnet_grade": grade,
+        "volume_in_l": round(refill, 1), "oil": tank.usual.name, "filter_changed": spec.kind != "axle", "magnet_grade": grade,
     }  # fmt: skip
     if z[1] > -0.7:
         row["volume_out_l"] = round(out, 1)
@@ -286,7 +332,7 @@ def _drain(
 
 def _sample(
     story: Story, unit: UnitSpec, index: int, c: int, number: int, tank: _Oil, today: date, shown: float, drained: bool,
-    z: np.ndarray, faults: list[tuple[Fault, float]], until: date,
+    z: np.ndarray, faults: list[tuple[Fault, float]], until: date, lab: Lab | None = None,
 ) -> str | None:  # fmt: skip
     """Draw a bottle; its result counts once the lab has answered. Now and then nobody draws one."""
     if z[6] < -1.8:
@@ -298,13 +344,15 @@ def _sample(
         "sample_no": name, "unit": unit.name, "compartment": tank.spec.name, "on": today.isoformat(), "meter": shown,
         "oil_hours": round(tank.hours, 1), "topup_l": round(tank.added, 1),
         "faults": {f.kind: round(s, 2) for f, s in faults} | ({"wrong_oil": 1.0} if tank.wrong else {}),
+        "aged": round(tank.aged(), 3),
     })  # fmt: skip
     if reported > until:
         return name
     story.samples.append({
         "sample_no": name, "unit": unit.name, "compartment": tank.spec.name, "sampled_on": today.isoformat(),
-        "meter": shown, "oil_hours": round(tank.hours, 1 if unit.meter_unit == "h" else 0), "oil": tank.spec.oil,
+        "meter": shown, "oil_hours": round(tank.hours, 1 if unit.meter_unit == "h" else 0), "oil": tank.usual.name,
         "topup_l": round(tank.added, 1), "drained": drained, "filter_changed": drained,
-        "received_on": received.isoformat(), "reported_on": reported.isoformat(), **tank.measured(z[8:]),
+        "received_on": received.isoformat(), "reported_on": reported.isoformat(), **tank.measured(z[8:], lab),
+        **({"lab": lab.name} if lab else {}),
     })  # fmt: skip
     return name

@@ -118,6 +118,10 @@ class CompartmentSpec:
     poured: tuple[int, str] | None = None  # from this day on the next drain gets another oil, and nobody notices
     said_capacity_l: float | None = None  # what the register says, where it is wrong
     said_marks_l: float | None = None
+    bend: float = 1.0  # what oxidises gains like oil hours to this power
+    faster: tuple[int, float] | None = None  # from the first drain after this day on the oil ages so many times as fast
+    changed: tuple[int, str] | None = None  # from this day on the next drain gets another oil, and it is written down
+    stays: float | None = None  # share of the system that a drain leaves behind; None: what the capacities say
 
     @property
     def marks_l(self) -> float:

@@ -14,6 +14,13 @@ APPROVALS = {
     "Skerry D 15W-40": ["MIT-D3", "Tarn TB-A"], "Skerry W 5W-40": ["MIT-D3"], "Skerry G 40": ["Gaseng 2"],
     "Brenna Axle 80W-90": ["AXL-5"], "Brenna Marine Gear 30": ["RG gear"], "Fjarra Hydro 46": ["HP-2"],
 }  # fmt: skip
+
+
+def approvals_of(oil: str) -> list[str]:
+    """What an oil is approved for; one that may replace another bears its name and a letter."""
+    return next((found for name, found in APPROVALS.items() if oil.startswith(name)), [])
+
+
 #: filters by family: part, what may replace it, what never may, how it goes on
 _FILTERS: dict[str, dict[str, Any]] = {
     "HX-6 marine": {"part": "HX-1042", "count": 2, "volume_l": 1.1, "tightening": "turns", "turns": 0.75, "prefill": True,

@@ -11,7 +11,7 @@ from datetime import date, timedelta
 import numpy as np
 
 from vornet.flows import fleet_history, fleets, register, replay, results
-from vornet.sim import demo, mistakes
+from vornet.sim import cases, demo, mistakes
 from vornet.sim.fleet import OILS
 from vornet.store.database import Database, query
 
@@ -61,17 +61,19 @@ def _parcels(rows: list[dict], depots: dict[str, str], since: date) -> list[list
     return [weeks[k] for k in sorted(weeks)]
 
 
-def run(db: Database, seed: int, today: date, months: int = 12, rate: float = 0.16) -> Tally:
-    """Play a fleet of this seed; mistakes in about ``rate`` of the bottles of its last months."""
+def run(db: Database, seed: int, today: date, months: int = 12, rate: float = 0.16, wider: cases.Wider | None = None) -> Tally:
+    """Play a fleet of this seed; mistakes in about ``rate`` of the bottles of its last months. Of the world, half of the
+    fleets' parcels are not known to whoever screens."""
     start = today - timedelta(days=demo.DAYS)
     since = today - timedelta(days=int(30.4 * months))
-    document, rows, truth = demo.lived(start, today, seed)
+    world = cases.world(seed, demo.DAYS, wider=wider) if wider else None
+    document, rows, truth = demo.lived(start, today, seed, world=world)
     name = f"Trial {seed}"
     document["fleet"] = name
     depots = {u["unit"]: u["depot"] for u in document["units"]}
     parcels = _parcels(rows, depots, since)
     rng = np.random.default_rng([seed, 77])
-    made = mistakes.make(parcels, {o.name: o for o in OILS}, rate, rng)
+    made = mistakes.make(parcels, {o.name: o for o in (world.oils if world else OILS)}, rate, rng)
     kind_of = {n: (m.kind, m.plain) for m in made for n in m.sample_nos}
     faults = {t["sample_no"]: t["faults"] for t in truth}
     parcel_of = {row["sample_no"]: i for i, parcel in enumerate(parcels) for row in parcel}
@@ -85,6 +87,8 @@ def run(db: Database, seed: int, today: date, months: int = 12, rate: float = 0.
     fleets.delete(db, name)
     of_sample = [numbers[int(i)] for i in loaded.sample_ids]
     group = np.array([parcel_of.get(n, -1) for n in of_sample])
+    if world is not None and seed % 2:
+        group[:] = -1
     reasons: dict[str, list[str]] = defaultdict(list)
     day = since
     while day <= today:
