@@ -9,14 +9,21 @@ from test_screening import changed, fleet
 
 from vornet.core import judge as j
 from vornet.core.causes import CAUSES
-from vornet.core.decide import HOLD, LENGTHEN, SHORTEN, Policy, Terms, decide, open_faults
+from vornet.core.decide import decide
+from vornet.core.decision import HOLD, LENGTHEN, SHORTEN, Policy, Terms
 from vornet.core.diagnose import PROBABLE, STRONG, nothing_seen
+from vornet.core.faults import open_faults as faults_open
 from vornet.core.history import cut
 from vornet.core.limits import table
 from vornet.core.measurands import INDEX
 from vornet.core.rates import stretch_rates
 
 KEYS = [c.key for c in CAUSES]
+
+
+def open_faults(history, charges, judgement):
+    """Open faults in words, compartment by compartment."""
+    return [[f.text for f in mine] for mine in faults_open(history, charges, judgement)]
 
 
 def judged(history, causes=True, seen=None):

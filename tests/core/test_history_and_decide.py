@@ -6,7 +6,8 @@ import numpy as np
 import pytest
 
 from vornet.core import judge as j
-from vornet.core.decide import HOLD, LENGTHEN, NOT_ENOUGH, SHORTEN, Policy, Terms, decide
+from vornet.core.decide import decide
+from vornet.core.decision import HOLD, LENGTHEN, NOT_ENOUGH, SHORTEN, Policy, Terms
 from vornet.core.history import Compartments, Drains, Fillings, History, Oils, Samples, cut, has_stood
 from vornet.core.limits import table
 from vornet.core.measurands import COUNT, INDEX, dense

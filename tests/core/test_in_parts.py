@@ -10,21 +10,25 @@ from hypothesis import strategies as st
 from test_screening import fleet
 
 from vornet.core import judge as j
-from vornet.core.decide import Policy, Terms, charge_slopes_of, decide, fresh_oil, lacks_new_oil
+from vornet.core.decide import decide
+from vornet.core.decision import Policy, Terms, charge_slopes_of
 from vornet.core.diagnose import nothing_seen
 from vornet.core.expected import medians
 from vornet.core.history import cut, part_of
 from vornet.core.limits import table
 from vornet.core.measurands import INDEX
+from vornet.core.new_oil import with_estimates
+from vornet.core.paths import BATCH_SPREAD
+from vornet.core.precision import BETWEEN_DATES
 from vornet.core.rates import stretch_rates
 
 
-def worked(history, oils=None, only=None):
+def worked(history, only=None):
     charges = cut(history)
     rates = stretch_rates(history, charges)
     judgement = j.judge(history, charges, rates, table(), nothing_seen(len(history.samples.comp)))
     terms = [Terms(1000.0, None)] * len(history.compartments.duty)
-    return judgement, decide(history, charges, judgement, table(), Policy(), terms, only=only, oils=oils)
+    return judgement, decide(history, charges, judgement, table(), Policy(), terms, only=only)
 
 
 @pytest.mark.parametrize("seed", range(3))
@@ -35,7 +39,7 @@ def test_families_worked_apart_answer_as_the_whole_does(seed):
         keep = history.compartments.family == family
         part, rows = part_of(history, keep)
         assert part.compartments.family.max() == 0
-        own, answers = worked(part, fresh_oil(history, cut(history)))
+        own, answers = worked(part)
         assert (own.proposed == judgement.proposed[rows]).all()
         np.testing.assert_allclose(own.diagnosis.score, judgement.diagnosis.score[rows])
         assert answers == [d for d, mine in zip(decisions, keep, strict=True) if mine]
@@ -72,8 +76,12 @@ def test_slopes_kept_beside_a_decision_are_those_of_its_charges():
     h, y = charges.oil_hours[own], history.samples.values[own, INDEX["bn"]]
     start = charges.start[charges.charge_of[own[0]], INDEX["bn"]]
     assert first.start == pytest.approx(start, rel=1e-6)
-    # least squares through a given start: the sum of h(y - y0) over that of h squared
-    assert first.slope == pytest.approx((h * (y - start)).sum() / (h**2).sum(), rel=1e-5)
+    # generalised least squares (Aitken) through the start, whose own error all samples of the charge share
+    sd = BETWEEN_DATES * history.precision.columns_sd(y[:, None], ["bn"])[:, 0]
+    shared = charges.start_sd[charges.charge_of[own[0]], INDEX["bn"]] ** 2 + (BATCH_SPREAD * 10.0) ** 2
+    inverse = np.linalg.inv(np.diag(sd**2) + shared)
+    assert first.slope == pytest.approx(h @ inverse @ (y - start) / (h @ inverse @ h), rel=1e-4)
+    assert first.se == pytest.approx((h @ inverse @ h) ** -0.5, rel=1e-4)
     assert (first.samples, first.used) == (2, True)
     assert charge_slopes_of(b"") == []
     used = [s.slope for s in rows if s.used]
@@ -84,16 +92,11 @@ def test_slopes_kept_beside_a_decision_are_those_of_its_charges():
 
 def test_an_oil_without_figures_of_its_own_is_read_off_its_samples():
     history, _ = fleet(0)
-    assert not lacks_new_oil(history) or np.isnan(history.oils.new[:2, INDEX["bn"]]).any()
     history.oils.new[0, INDEX["oxidation"]] = math.nan
-    assert lacks_new_oil(history)
-    known, estimated = fresh_oil(history, cut(history))
-    from vornet.core.properties import PROPERTIES
-
-    at = [p.key for p in PROPERTIES].index("oxidation")
-    assert estimated[0, at]
-    assert known[0, at] == pytest.approx(8.0, abs=1.5)  # what the samples were made from, carry-over apart
-    assert np.isnan(known[2, at]) or not estimated[2, at]  # an oil in nobody's sump stays as it is
+    known = with_estimates(history).known.at(np.array([0, 2]))
+    assert known.estimated[0, INDEX["oxidation"]]
+    assert known.value[0, INDEX["oxidation"]] == pytest.approx(8.0, abs=1.5)  # what the samples were made from, carry-over apart
+    assert not known.estimated[1].any()  # an oil in nobody's sump stays as it is
 
 
 @given(st.data())

@@ -20,6 +20,7 @@ from vornet.core.measurands import INDEX
 from vornet.flows import (
     bottles,
     evaluate,
+    fleet_history,
     fleets,
     inbox,
     judgements,
@@ -669,7 +670,8 @@ def test_a_bottle_of_new_oil_makes_the_oil_s_fingerprint(db, fleet):
     report = results.load(db, b"sample_no,ca,zn\nN-1,2410,1190\n", fleet=fleet, name="n.csv", by="t", lab="Lab A")
     assert report.new_oil
     with db.fleet(fleets.find(db, fleet)) as c:
-        values = results.new_oil_values(c)[oil]
+        loaded = fleet_history.load(c, TODAY)
+        values = loaded.history.known.at(np.array([loaded.oil_ids.index(oil)])).value[0]
     assert (values[INDEX["ca"]], values[INDEX["zn"]]) == (2410, 1190)
 
 

@@ -160,10 +160,11 @@ def test_a_decision_is_kept_small_and_opens_whole(db, two):
     assert min(used) <= bn["mean_slope"] <= max(used)
     assert len(json.dumps(opened)) > len(json.dumps(found["decision"])) + len(found["slopes"])
     # one kept before slopes were packed beside it opens as it is
-    assert kept_decision.opened({"properties": [{"key": "bn", "slopes": [1]}]}, None) == {"properties": [{"key": "bn", "slopes": [1]}]}
+    old = kept_decision.opened({"properties": [{"key": "bn", "slopes": [1]}], "guards": [{"key": "cap"}]}, None)
+    assert (old["properties"][0]["slopes"], old["properties"][0]["state"], old["guards"][0]["lifts"]) == ([1], "answered", "")
     assert kept_decision.opened(None, None) is None
 
 
 def test_a_fleet_with_nothing_in_it_evaluates_to_nothing(db, fleet_name):
     fleets.find_or_make(db, fleet_name)
-    assert evaluate.evaluate(db, fleet_name, date(2026, 1, 15)) == {"compartments": 0, "samples": 0, "held": 0}
+    assert evaluate.evaluate(db, fleet_name, date(2026, 1, 15)) == {"compartments": 0, "samples": 0, "held": 0, "set_aside": []}

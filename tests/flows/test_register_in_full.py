@@ -230,7 +230,7 @@ def test_second_meters_do_not_mix(db, fleet):
     evaluate.evaluate(db, fleet, TODAY)
     with db.fleet(fleets.find(db, fleet)) as c:
         rows = {r["compartment"]: r for r in c.execute(query("board.rows"), {
-            "show": "all", "depot": "", "q": "", "like": "%", "limit": 9, "offset": 0}).fetchall()}
+            "show": "all", "depot": "", "q": "", "like": "%", "limit": 9, "offset": 0, "since": TODAY}).fetchall()}
         rate = c.execute("SELECT rate_per_day FROM standing s JOIN compartment c USING (compartment_id) WHERE c.name = 'winch'")
         assert rate.fetchone()["rate_per_day"] == pytest.approx(1.0)
     assert rows["winch"]["oil_hours"] == 54
@@ -246,7 +246,7 @@ def test_a_unit_without_a_meter_is_estimated_and_one_laid_up_stands(db, fleet):
         assert oil_hours == 350 + 10 * 5  # last read five days ago
         units.set_state(c, fleet_id, unit_id, "laid_up", TODAY, "winter", "t", TODAY)
         row = c.execute("SELECT due_driver FROM standing").fetchone()
-        board = query("board.rows"), {"show": "all", "depot": "", "q": "", "like": "%", "limit": 9, "offset": 0}
+        board = query("board.rows"), {"show": "all", "depot": "", "q": "", "like": "%", "limit": 9, "offset": 0, "since": TODAY}
         assert row["due_driver"] == "calendar"
         assert c.execute(*board).fetchall() == []
         units.set_state(c, fleet_id, unit_id, "in_service", TODAY, "", "t", TODAY)

@@ -80,9 +80,13 @@ def test_the_week_on_paper(client, db, leaking):
     assert "Pressure-test it" in words
 
 
-def test_a_sample_asked_for_is_on_the_plan_and_an_unsigned_one_on_the_board(client):
+def test_a_sample_asked_for_is_on_the_plan_and_unsigned_ones_are_counted_alike(client, db, leaking):
     assert "Samples asked for" in client.get("/plan").text
-    assert "MV Test" not in client.get("/?show=unsigned").text.split("<tbody>")[-1]
+    with db.fleet(fleets.find(db, leaking[0])) as c:
+        waiting = verdicts.waiting(c, TODAY)
+        assert waiting == len(verdicts.queue(c, TODAY)) > 0
+    assert f'<b class="num">{waiting}</b> samples unsigned' in client.get("/").text  # whichever sample of a compartment it is
+    assert "MV Test" in client.get("/?show=unsigned").text.split("<tbody>")[-1]
 
 
 @pytest.mark.parametrize("view", ["over", "date", "sisters", "nonsense"])

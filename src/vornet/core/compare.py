@@ -53,8 +53,8 @@ def past_limits(history: History, charges: Charges, table: LimitTable) -> Past:
     columns = [i for i in range(COUNT) if any(np.isfinite(table.watch[s][:, i]).any() for s in ("high", "low"))]
     n = len(samples.comp)
     duty = history.compartments.duty[samples.comp]
-    fresh = history.oils.new[charges.oil[charges.charge_of]]
-    limits = table.resolve(duty, fresh, columns)
+    fresh = history.known.at(charges.oil[charges.charge_of], samples.day)
+    limits = table.resolve(duty, fresh.value, columns)
     x = samples.values[:, columns]
     below, above = _masks(samples.below, columns), _masks(samples.above, columns)
     sd = history.precision.columns_sd(x, [KEYS[i] for i in columns])
@@ -73,6 +73,11 @@ def past_limits(history: History, charges: Charges, table: LimitTable) -> Past:
         watch_low, act_low = (x < wl) & exact_low, (x < al) & exact_low
         watch_low |= below & (x <= wl)
         act_low |= below & (x <= al)
+        # of new oil that was only estimated the limit is as uncertain as the estimate
+        error = np.where(fresh.estimated, fresh.sd, 0.0)[:, columns]
+        sd = np.hypot(sd, error)
+        watch_high &= (x > wh + error) | above | (table.basis["high"][:, columns][duty] == 0)
+        watch_low &= (x < wl - error) | below | (table.basis["low"][:, columns][duty] == 0)
         clear = (act_high & ((x - ah > ACT_MARGIN_SD * sd) | above)) | (act_low & (al - x > ACT_MARGIN_SD * sd))
     limited = ~np.isnan(x) & (np.isfinite(wh) | np.isfinite(wl))
     return Past(

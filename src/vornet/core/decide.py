@@ -1,9 +1,8 @@
-"""Moving the interval: safe hours per deciding property, guards, and an outcome with its reasons.
+"""Moving the interval: safe hours per deciding property and of all of them, guards, and an outcome with its reasons.
 
-Follow one compartment: slopes of its charges through their own start → mean and spread, spread shrunk
-to the family's → safe hours of a standing interval at the policy's confidence → the smallest names the
-limiting property → guards → Lengthen, Hold, Shorten or Not enough evidence.
-Hours stand for km where a compartment counts distance.
+Follow one compartment: charges of the oil in use → rises through their own starts (``paths``) → what the next charge may do
+(``outlook``) → safe hours of a standing interval, where the chance that any property is past its limit reaches 1 − p → guards
+(``guards``) → Lengthen, Hold, Shorten or Not enough evidence. Hours stand for km where a compartment counts distance.
 """
 
 from __future__ import annotations
@@ -11,254 +10,71 @@ from __future__ import annotations
 import itertools
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass, field
-from typing import NamedTuple
+from dataclasses import dataclass
 
 import numpy as np
 
-from vornet.core.causes import CAUSES
-from vornet.core.diagnose import PROBABLE, STRENGTHS
-from vornet.core.history import Charges, History, new_oil, offsets
+from vornet.core.decision import (
+    ANSWERED,
+    IMPOSSIBLE,
+    NO_LIMIT,
+    UNANSWERED,
+    UNMEASURED,
+    Decision,
+    Policy,
+    PropertyAnswer,
+    Terms,
+)
+from vornet.core.faults import open_faults
+from vornet.core.guards import Case, outcome
+from vornet.core.history import Charges, History, as_known_now, offsets
 from vornet.core.judge import RUN_ON, Judgement
 from vornet.core.limits import LimitTable
-from vornet.core.measurands import BY_KEY, CONDITIONS, INDEX, MEASURANDS, SETTLING, WEAR_METALS, spoken
-from vornet.core.properties import (
-    BY_PROPERTY,
-    MOVED_BY,
-    MOVED_BY_CAUSE,
-    PROPERTIES,
-    PROPERTY_COUNT,
-    SIGNS,
-    property_limits,
-    property_sd,
-    property_values,
-)  # fmt: skip
-from vornet.core.safe_hours import SlopeFit, first_crossing, fit_slopes, standing_interval
-
-LENGTHEN, HOLD, SHORTEN, NOT_ENOUGH = "lengthen", "hold", "shorten", "not_enough"
-#: with too few charges an interval is shortened only when safe hours fall clearly short of it
-CLEARLY_SHORT = 0.9
-OUTCOME_WORDS = {
-    LENGTHEN: "Lengthen", HOLD: "Hold", SHORTEN: "Shorten", NOT_ENOUGH: "Not enough evidence",
-}  # fmt: skip
+from vornet.core.outlook import Outlook, Running, Standing, any_chance, fit, hours_until
+from vornet.core.paths import (
+    NewOil,
+    Paths,
+    Readings,
+    evidence_charges,
+    moved_by_faults,
+    new_oil_of,
+    oil_now,
+    paths,
+    readings,
+    reference_hours,
+)
+from vornet.core.properties import ACCELERATES, EVENTS, PROPERTIES, PROPERTY_COUNT, SIGNS, decides, property_limits
 
 
 @dataclass(frozen=True)
-class Policy:
-    """The rules by which an interval may move; a dated version of a fleet's policy."""
+class _View:
+    """Safe hours by one set of charges: ``each`` (C, P) of a property (NaN not told), ``joint`` (C,) of any (NaN none told),
+    ``chance`` (C, P) at the joint hours, the same for the running charge, and the outlook by row of ``at`` (C, P; −1 none)."""
 
-    confidence: float = 0.95
-    limit: str = "watch"
-    run_on_needed: int = 3
-    charges_needed: int = 3
-    most_at_once: float = 0.25
-    beyond_sampled: float = 1.25
-    step_h: float = 25.0
-    step_km: float = 1000.0
-    house_share: float = 0.5
-
-
-@dataclass(frozen=True)
-class Guard:
-    """A rule that was asked. ``bites`` when it changed or blocked the answer."""
-
-    key: str
-    bites: bool
-    text: str
-
-
-class ChargeSlope(NamedTuple):
-    """Slope of one property over one charge, per meter unit; ``used`` in the safe hours, or left out: a fault moved it."""
-
-    key: str
-    charge: int
-    start: float
-    slope: float
-    se: float
-    samples: int
-    used: bool
+    outlook: Outlook
+    at: np.ndarray
+    each: np.ndarray
+    joint: np.ndarray
+    chance: np.ndarray
+    running: np.ndarray
+    running_joint: np.ndarray
+    run_rise: np.ndarray
+    run_sd: np.ndarray
 
 
 @dataclass(frozen=True)
-class PropertyAnswer:
-    """One property's way from numbers to safe hours; None = not known, ``never`` = no limit within reach."""
+class _Ground:
+    """What both views stand on. Shape (C, P) unless said."""
 
-    key: str
-    name: str
-    unit: str
-    side: str
-    new_oil: float | None
-    new_oil_estimated: bool
-    limit: float | None
-    n: int
-    mean_slope: float | None
-    between_sd: float | None
-    mean_se: float | None
-    dof: float
-    t: float | None
-    mean_crossing: float | None
-    safe: float | None
-    safe_as_is: float | None
-    never: bool
-    running_safe: float | None
-    running_never: bool
-    running_start: float | None
-    running_slope: float | None
-    running_slope_sd: float | None
-
-
-@dataclass(frozen=True)
-class Decision:
-    """Answer for one compartment. Lengths in meter units. ``safe`` None with ``never``: no limit in reach."""
-
-    outcome: str
-    proposed: float | None
-    current: float | None
-    safe: float | None
-    safe_as_is: float | None
-    never: bool
-    limiting: str | None
-    next_limiting: str | None
-    next_safe: float | None
-    beyond_evidence: bool
-    evidence_cap: float | None
-    running_safe: float | None
-    running_limiting: str | None
-    charges: int
-    residual_share: float
-    reason: str
-    sample_at: tuple[float, float] | None
-    guards: tuple[Guard, ...]
-    open_faults: tuple[str, ...]
-    schools: dict[str, float | None]
-    properties: tuple[PropertyAnswer, ...] = field(default=())
-    slopes: bytes = field(default=b"", repr=False)
-
-    def charge_slopes(self) -> list[ChargeSlope]:
-        """The slopes behind the answers, by property, then charge."""
-        return charge_slopes_of(self.slopes)
-
-
-def charge_slopes_of(packed: bytes) -> list[ChargeSlope]:
-    """Unpack ``Decision.slopes``: rows of seven little-endian float32, property number, then as in ChargeSlope."""
-    rows = np.frombuffer(packed, "<f4").reshape(-1, 7).tolist()
-    return [ChargeSlope(PROPERTIES[int(j)].key, int(n), y, b, se, int(k), bool(used)) for j, n, y, b, se, k, used in rows]
-
-
-@dataclass(frozen=True)
-class Slopes:
-    """Charge slopes of all properties: arrays of shape (H, PROPERTY_COUNT). Positive towards the limit."""
-
-    slope: np.ndarray
-    se2: np.ndarray
-    samples: np.ndarray
-    start: np.ndarray
-    moved: np.ndarray
-
-
-#: new-oil value of each property per oil (O, P), and where it is an estimate
-FreshOil = tuple[np.ndarray, np.ndarray]
-
-
-def _told(history: History) -> tuple[np.ndarray, np.ndarray]:
-    """Property values of all samples, and which of them say what they seem to; both (N, P)."""
-    samples = history.samples
-    values = property_values(samples.values)
-    ok = samples.usable[:, None] & ~np.isnan(values)
-    below = samples.below | samples.above
-    if below.any():
-        for j, p in enumerate(PROPERTIES):
-            if p.key == "soot_pct":
-                continue
-            bits = (1 << INDEX[p.measurand]) | ((1 << INDEX[p.less]) if p.less else 0)
-            ok[:, j] &= (below & bits) == 0
-    return values, ok
-
-
-def lacks_new_oil(history: History) -> bool:
-    """Is any oil in use without a new-oil value on record, so that ``fresh_oil`` has to estimate?"""
-    used = np.union1d(history.compartments.oil, history.drains.oil[history.drains.oil >= 0]).astype(int)
-    return bool(np.isnan(property_values(new_oil(history.oils))[used]).any())
-
-
-def fresh_oil(history: History, charges: Charges) -> FreshOil:
-    """New-oil value of each property per oil (O, P), and where it is an estimate.
-
-    Not on record: intercept of a straight line through the oil's own samples over oil hours, from ten
-    samples on.
-    """
-    known = property_values(new_oil(history.oils))
-    estimated = np.zeros_like(known, dtype=bool)
-    oil = charges.oil[charges.charge_of]
-    used = np.bincount(oil, minlength=len(known)) > 0
-    if not np.isnan(known[used]).any():
-        return known, estimated
-    values, ok = _told(history)
-    h = charges.oil_hours
-    for o, j in np.argwhere(np.isnan(known) & used[:, None]):
-        rows = ok[:, j] & (oil == o) & ~np.isnan(h)
-        if rows.sum() >= 10 and np.ptp(h[rows]) > 0:
-            known[o, j] = np.polyfit(h[rows], values[rows, j], 1)[1]
-            estimated[o, j] = True
-    return known, estimated
-
-
-def charge_slopes(
-    history: History, charges: Charges, judgement: Judgement, values: np.ndarray, ok: np.ndarray, fresh: np.ndarray
-) -> Slopes:
-    """Least squares through each charge's own start: b = Σh(y−y₀)/Σh², se² = σ²/Σh²."""
-    samples = history.samples
-    total = len(charges.comp)
-    start = property_values(charges.start)
-    # where the record lacks the new-oil value the start falls back on the estimate
-    start = np.where(np.isnan(start) & (charges.number > 0)[:, None], fresh[charges.oil], start)
-    sd = property_sd(samples.values, history.precision)
-    h, of = charges.oil_hours, charges.charge_of
-    slope, se2 = np.full((total, PROPERTY_COUNT), np.nan), np.full((total, PROPERTY_COUNT), np.nan)
-    counts = np.zeros((total, PROPERTY_COUNT), dtype=int)
-    for j in range(PROPERTY_COUNT):
-        rows = np.flatnonzero(ok[:, j] & (h > 0) & ~np.isnan(start[of, j]))
-        if not len(rows):
-            continue
-        c = of[rows]
-        hh = np.bincount(c, h[rows] ** 2, total)
-        hy = np.bincount(c, h[rows] * (values[rows, j] - start[c, j]), total)
-        noise = np.bincount(c, h[rows] ** 2 * sd[rows, j] ** 2, total)
-        counts[:, j] = np.bincount(c, minlength=total)
-        with np.errstate(invalid="ignore", divide="ignore"):
-            slope[:, j] = SIGNS[j] * hy / hh
-            se2[:, j] = noise / hh**2
-    moved = np.zeros((total, PROPERTY_COUNT), dtype=bool)
-    for key, names in MOVED_BY.items():
-        hit = np.zeros(total, dtype=bool)
-        rows = judgement.past.watch[:, INDEX[key]] & samples.usable
-        hit[of[rows]] = True
-        for name in names:
-            moved[:, PROPERTIES.index(BY_PROPERTY[name])] |= hit
-    for k, cause in enumerate(CAUSES):
-        rows = (judgement.diagnosis.strength[:, k] >= PROBABLE) & samples.usable
-        for name in MOVED_BY_CAUSE.get(cause.key, ()):
-            moved[of[rows], PROPERTIES.index(BY_PROPERTY[name])] = True
-    return Slopes(slope, se2, counts, start, moved)
-
-
-def _fit(slopes: Slopes, charges: Charges, history: History, include: np.ndarray) -> SlopeFit:
-    comps = history.compartments
-    h, j = np.nonzero(include & ~np.isnan(slopes.slope))
-    group = charges.comp[h] * PROPERTY_COUNT + j
-    families = int(comps.family.max(initial=0)) + 1
-    family = (comps.family[:, None] * PROPERTY_COUNT + np.arange(PROPERTY_COUNT)).ravel()
-    fit = fit_slopes(slopes.slope[h, j], slopes.se2[h, j], group, family, families * PROPERTY_COUNT)
-    shape = (len(comps.duty), PROPERTY_COUNT)
-    return SlopeFit(*(getattr(fit, name).reshape(shape) for name in ("mean", "between_var", "mean_var", "dof", "n")))
-
-
-def _quantile(dof: np.ndarray, confidence: float) -> np.ndarray:
-    from scipy import special
-
-    known = np.maximum(dof, 1.0)
-    unique, inverse = np.unique(known, return_inverse=True)
-    return np.where(dof > 0, special.stdtrit(unique, confidence)[inverse].reshape(dof.shape), np.nan)
+    comp_of_oil: np.ndarray  # (C,) family and oil in use, counted from 0
+    families: int
+    margin: np.ndarray
+    new_var: np.ndarray
+    ref: np.ndarray  # (C,)
+    share: np.ndarray  # (C,)
+    run_margin: np.ndarray
+    run_start_var: np.ndarray
+    running: np.ndarray  # (C,) index of the running charge
 
 
 def _residual_share(charges: Charges, count: int) -> np.ndarray:
@@ -267,20 +83,60 @@ def _residual_share(charges: Charges, count: int) -> np.ndarray:
     n = np.bincount(charges.comp[started], minlength=count)
     with np.errstate(invalid="ignore", divide="ignore"):
         mean = np.bincount(charges.comp[started], charges.share[started], count) / n
-    return np.where(n > 0, mean, 0.0)
+    return np.where(n > 0, np.minimum(mean, 0.9), 0.0)
 
 
-def _statistical(
-    history: History, values: np.ndarray, ok: np.ndarray, judgement: Judgement, fresh: np.ndarray
-) -> np.ndarray:
+def _view(ground: _Ground, path: Paths, charges: Charges, include: np.ndarray, only: np.ndarray, confidence: float) -> _View:
+    """Safe hours by the charges ``include`` (H, P), for compartments ``only`` (C,), bool, with their families' help."""
+    count = len(ground.ref)
+    family = (ground.comp_of_oil[:, None] * PROPERTY_COUNT + np.arange(PROPERTY_COUNT)).ravel()
+    with np.errstate(invalid="ignore"):
+        asked = ground.margin > 0
+    helps = np.isin(ground.comp_of_oil, ground.comp_of_oil[only])
+    rises = path.rises(charges.comp, include & (asked & helps[:, None])[charges.comp])
+    cautious = np.tile(ACCELERATES, count)
+    everyone = fit(rises, family, ground.families * PROPERTY_COUNT, cautious)
+    comp, prop = np.divmod(np.arange(count * PROPERTY_COUNT), PROPERTY_COUNT)
+    told = everyone.told & only[comp] & ~np.isnan(ground.margin.ravel()) & (ground.margin.ravel() > 0)
+    rows = np.flatnonzero(told)
+    o, c, j = everyone.of(rows).main(), comp[rows], prop[rows]
+    at = np.full((count, PROPERTY_COUNT), -1)
+    at[c, j] = np.arange(len(rows))
+    standing = Standing(o, ground.margin[c, j], ground.new_var[c, j], ground.share[c], ground.ref[c])
+    h = ground.running[c]
+    # the running charge's own rise has its say where it is among the charges
+    own = np.where(include[h, j], path.rise[h, j, 0], np.nan)
+    own_var = path.var[h, j, 0]
+    running = Running(o, ground.run_margin[c, j], ground.run_start_var[c, j], own, own_var, ground.ref[c])
+    target = 1 - confidence
+
+    def placed(x: np.ndarray) -> np.ndarray:
+        out = np.full((count, PROPERTY_COUNT), np.nan)
+        out[c, j] = x
+        return out
+
+    def joint(of: Standing | Running) -> np.ndarray:
+        hours = hours_until(lambda t: any_chance(of.chance(t[c]), c, EVENTS[j], count), target, ground.ref)
+        return np.where(np.bincount(c, minlength=count) > 0, hours, np.nan)
+
+    together = joint(standing)
+    capped = np.where(np.isfinite(together), together, 10 * ground.ref)
+    rise, sd = running.moments()
+    return _View(
+        o, at, placed(hours_until(standing.chance, target, ground.ref[c])), together, placed(standing.chance(capped[c])),
+        placed(hours_until(running.chance, target, ground.ref[c])), joint(running), placed(rise), placed(sd),
+    )  # fmt: skip
+
+
+def _statistical(history: History, read: Readings, judgement: Judgement, fresh: np.ndarray) -> np.ndarray:
     """Family limits mean + 2s towards each property's limit, as a rise above new oil; (C, P), NaN below 10."""
     comps, samples = history.compartments, history.samples
     families = int(comps.family.max(initial=0)) + 1
     out = np.full((families, PROPERTY_COUNT), np.nan)
     family = comps.family[samples.comp]
-    rise = SIGNS * (values - fresh)
+    rise = SIGNS * (read.value - fresh)
     for j in range(PROPERTY_COUNT):
-        rows = ok[:, j] & ~judgement.break_in & ~np.isnan(rise[:, j])
+        rows = read.counts[:, j] & ~read.bound[:, j] & ~judgement.break_in & ~np.isnan(rise[:, j])
         n = np.bincount(family[rows], minlength=families)
         with np.errstate(invalid="ignore", divide="ignore"):
             mean = np.bincount(family[rows], rise[rows, j], families) / n
@@ -288,75 +144,6 @@ def _statistical(
             sd = np.sqrt(np.maximum(square - mean**2, 0) * n / (n - 1))
         out[:, j] = np.where(n >= 10, mean + 2 * sd, np.nan)
     return out[comps.family]
-
-
-def open_faults(history: History, charges: Charges, judgement: Judgement) -> list[list[str]]:
-    """Contamination and abnormal wear still open, per compartment, as sentences.
-
-    A drain hides a fault, it does not mend it: a condition past its watch limit stays open until a later
-    sample is clear at half the oil hours at which it was seen, or more; a probable or strong cause likewise.
-    What sinks is not shown clear by a sample from oil that had stood.
-    """
-    samples = history.samples
-    at = [INDEX[k] for k in CONDITIONS]
-    past = judgement.past.watch[:, at] & samples.usable[:, None]
-    wear = np.array([BY_KEY[k].group == "wear" or k == "si" for k in CONDITIONS])
-    past &= ~(judgement.break_in[:, None] & wear)
-    shift = (judgement.shift.real | judgement.bend.real) & samples.usable[:, None]
-    magnet = (judgement.magnet >= 3) & ~judgement.break_in
-    out: list[list[str]] = [[] for _ in history.compartments.duty]
-    start = offsets(samples.comp, len(out))
-    faults = [k for k, cause in enumerate(CAUSES) if cause.grave != "note" or cause.key == "condensation"]
-    strength = judgement.diagnosis.strength[:, faults]
-    held = strength >= PROBABLE
-    marked = np.unique(samples.comp[past.any(axis=1) | shift.any(axis=1) | magnet | held.any(axis=1)])
-    for c in marked:
-        seen: dict[str, tuple[float, str]] = {}
-        for i in range(start[c], start[c + 1]):
-            if not samples.usable[i]:
-                continue
-            hours, stood = float(np.nan_to_num(charges.oil_hours[i])), bool(samples.settled[i])
-            for k, key in enumerate(CONDITIONS):
-                value = samples.values[i, at[k]]
-                if past[i, k]:
-                    m = MEASURANDS[at[k]]
-                    limit = judgement.past.limits["high"][0][i, at[k]]
-                    seen[key] = (hours, f"{m.name} {value:,.{m.decimals}f} past watch {limit:g} {m.unit}".strip())
-                elif key in seen and not math.isnan(value) and hours >= 0.5 * seen[key][0] and not (stood and key in SETTLING):
-                    del seen[key]
-            for k, key in enumerate(WEAR_METALS):
-                if shift[i, k]:
-                    seen["rate " + key] = (hours, f"{BY_KEY[key].name} wears faster than usual")
-                elif "rate " + key in seen and hours >= 0.5 * seen["rate " + key][0] and not stood:
-                    del seen["rate " + key]
-            for k, at_cause in enumerate(faults):
-                cause = CAUSES[at_cause]
-                if held[i, k]:
-                    seen[cause.key] = (hours, f"{cause.name} ({STRENGTHS[int(strength[i, k])]})")
-                elif cause.key in seen and not strength[i, k] and hours >= 0.5 * seen[cause.key][0] and not stood:
-                    del seen[cause.key]
-            if magnet[i]:
-                seen["magnet"] = (hours, f"magnet grade {judgement.magnet[i]:.0f} at the last drain")
-            elif judgement.magnet[i] < 3:
-                seen.pop("magnet", None)
-        out[c] = [text for _, text in seen.values()]
-    return out
-
-
-def _down(value: float, step: float) -> float:
-    return math.floor(value / step + 1e-9) * step
-
-
-def _number(x: float) -> float | None:
-    return float(x) if math.isfinite(x) else None
-
-
-@dataclass(frozen=True)
-class Terms:
-    """What the register and the calendar add for one compartment, in meter units; None = unknown."""
-
-    cap: float | None = None
-    calendar: float | None = None
 
 
 def decide(
@@ -369,139 +156,199 @@ def decide(
     verdicts: np.ndarray | None = None,
     signed: np.ndarray | None = None,
     only: Sequence[int] | None = None,
-    oils: FreshOil | None = None,
+    oil_names: Sequence[str] | None = None,
 ) -> list[Decision]:
     """A decision for every compartment of the history, or for ``only`` those, in their order.
 
     ``verdicts``: (N,) codes that stand (signed, else proposed); defaults to the proposals. ``signed`` (N,), bool: which of
-    them a person has signed; none unless given. ``oils``: new-oil values, where the history is a part of a larger one.
+    them a person has signed; none unless given. ``oil_names`` for what is said about oils.
     """
     comps, samples = history.compartments, history.samples
     count = len(comps.duty)
-    values, ok = _told(history)
-    fresh, estimated = oils or fresh_oil(history, charges)
-    slopes = charge_slopes(history, charges, judgement, values, ok, fresh)
-    started = (charges.number > 0)[:, None]
-    clean = _fit(slopes, charges, history, started & ~slopes.moved)
-    as_is = _fit(slopes, charges, history, started)
-
-    running = charges.first + np.bincount(charges.comp, minlength=count) - 1
-    oil = charges.oil[running]
-    limit = property_limits(table, comps.duty, history.oils.new[oil], fresh[oil], act=policy.limit == "act")
-    margin = SIGNS * (limit - fresh[oil])
+    now = as_known_now(history, charges)
+    read = readings(history)
+    running, oil = oil_now(history, charges)
+    evidence = evidence_charges(history, charges)
+    moved = moved_by_faults(charges, judgement, samples.usable)
+    fresh = new_oil_of(history, oil)
+    limit = property_limits(table, comps.duty, history.known.at(oil).value, act=policy.limit == "act")
+    ref = reference_hours(history, charges, evidence)
+    path = paths(history, now, read, fresh.value, ref, evidence)
     share = _residual_share(charges, count)
-    t = _quantile(clean.dof, policy.confidence)
-    safe = standing_interval(margin, clean, share[:, None], t)
-    t_as_is = _quantile(as_is.dof, policy.confidence)
-    safe_now = standing_interval(margin, as_is, share[:, None], t_as_is)
+    _, both = np.unique(comps.family.astype(np.int64) * (len(history.oils.new) + 2) + oil, return_inverse=True)
+    ground = _Ground(
+        both, int(both.max(initial=0)) + 1, SIGNS * (limit - fresh.value), fresh.sd**2, ref, share, SIGNS * (limit - path.start[running]),
+        np.nan_to_num(path.start_sd[running]) ** 2, running,
+    )  # fmt: skip
+    wanted = np.zeros(count, dtype=bool)
+    wanted[list(range(count) if only is None else only)] = True
+    clean = _view(ground, path, now, evidence[:, None] & ~moved, wanted, policy.confidence)
+    touched = np.zeros(count, dtype=bool)
+    touched[charges.comp[(moved & evidence[:, None] & ~np.isnan(path.rise[:, :, 0])).any(axis=1)]] = True
+    as_is = _view(ground, path, now, np.repeat(evidence[:, None], PROPERTY_COUNT, 1), wanted & touched, policy.confidence) if (
+        wanted & touched).any() else None  # fmt: skip
 
-    # the running charge: its own start, its own slope so far, shrunk to what this compartment usually does
-    own, own_se2 = slopes.slope[running], slopes.se2[running]
-    with np.errstate(invalid="ignore", divide="ignore"):
-        tau2 = np.maximum(clean.between_var, 1e-30)
-        weight = np.where(np.isnan(own), 0.0, tau2 / (tau2 + own_se2))
-        run_slope = np.where(weight > 0, weight * np.nan_to_num(own) + (1 - weight) * clean.mean, clean.mean)
-        run_var = (1 - weight) * clean.between_var + (1 - weight) ** 2 * clean.mean_var
-    run_margin = SIGNS * (limit - slopes.start[running])
-    run_safe = first_crossing(run_margin, run_slope, run_var, np.zeros_like(run_margin), t)
-
-    stat = _statistical(history, values, ok, judgement, fresh[charges.oil[charges.charge_of]])
+    deciding = decides(table, comps.duty)
+    measured = np.zeros((count, PROPERTY_COUNT), dtype=int)
+    np.add.at(measured, samples.comp, read.counts)
+    used = evidence[:, None] & ~moved & ~np.isnan(path.rise[:, :, 0])
+    bounded = np.zeros((count, PROPERTY_COUNT), dtype=int)
+    np.add.at(bounded, charges.comp, used & path.bounded)
+    own = np.zeros((count, PROPERTY_COUNT), dtype=int)
+    np.add.at(own, charges.comp, used)
     faults = open_faults(history, charges, judgement)
     stands = judgement.proposed if verdicts is None else verdicts
     start = offsets(samples.comp, count)
-    hours = np.where(samples.usable, charges.oil_hours, np.nan)
-    by_comp: list[list[int]] = [[] for _ in range(count)]
-    some = np.flatnonzero((charges.number > 0) & slopes.samples.any(axis=1))
-    for h, c in zip(some.tolist(), charges.comp[some].tolist(), strict=True):
-        by_comp[c].append(h)
-
-    measured = np.zeros(limit.shape, dtype=int)
-    np.add.at(measured, charges.comp[charges.number > 0], slopes.samples[charges.number > 0])
-    told: np.ndarray = ~np.isnan(limit) & (measured > 0)
-    packed = _packed_slopes(slopes, charges, told)
-    figures = _figures(clean, slopes, safe, safe_now, limit, fresh[oil], t, share, run_safe, run_slope, run_var, running)
+    stat = _statistical(history, read, judgement, new_oil_of(history, charges.oil[charges.charge_of]).value)
+    packed = _packed_slopes(path, charges, moved, evidence, deciding, ref)
+    answers_of = _Answers(clean, as_is, ground, fresh, limit, path, deciding, measured, own, bounded, touched)
+    last_of = _last_charges(charges, path, evidence)
     out = []
     for c in range(count) if only is None else only:
         rows = slice(start[c], start[c + 1])
-        answers = _answers(c, told, figures, estimated[oil])
+        answers = answers_of.of(c)
         counted = samples.usable[rows] & (stands[rows] >= 0)
         weak = samples.settled[rows] & (stands[rows] == RUN_ON)  # clean, but what sinks was not in the bottle
-        verdict_rows = stands[rows][counted & ~weak]
-        unsigned = 0 if signed is None else int((~signed[rows][counted & ~weak])[-policy.run_on_needed :].sum())
-        passed_over = int((counted & weak)[-policy.run_on_needed :].sum())
-        sampled = hours[rows]
-        longest = float(np.nanmax(sampled)) if len(sampled) and not np.isnan(sampled).all() else None
-        schools = _schools(c, policy, terms[c], slopes, by_comp[c], limit, stat, clean)
-        out.append(
-            _outcome(
-                comps, c, answers, policy, terms[c], verdict_rows, unsigned, passed_over, longest, faults[c], schools, float(share[c]),
-                packed[c],
-            )
-        )
+        firm = counted & ~weak
+        interval = float(comps.interval[c])
+        deepest = [a.deepest for a in answers if a.state == ANSWERED and a.deepest is not None]
+        at = int(running[c])
+        joint_as_is = float(as_is.joint[c]) if as_is is not None and touched[c] else float(clean.joint[c])
+        run_as_is = float(as_is.running_joint[c]) if as_is is not None and touched[c] else float(clean.running_joint[c])
+        case = Case(
+            distance=bool(comps.distance[c]), current=None if math.isnan(interval) else interval, answers=answers, policy=policy,
+            terms=terms[c], verdicts=stands[rows][firm], unsigned=0 if signed is None else
+            int((~signed[rows][firm])[-policy.run_on_needed :].sum()), passed_over=int((counted & weak)[-policy.run_on_needed :].sum()),
+            joint=float(clean.joint[c]), joint_as_is=joint_as_is, running=float(clean.running_joint[c]), running_as_is=run_as_is,
+            longest=min(deepest) if deepest else None, faults=tuple(f.text for f in faults[c]),
+            open_keys=tuple(dict.fromkeys(k for f in faults[c] for k in f.keys)),
+            schools=_schools(c, policy, terms[c], path, last_of[c], limit, stat, answers, ref), share=float(share[c]), slopes=packed[c],
+            changed_after_approval=_changed_after(charges, at, int(oil[c]), terms[c]),
+            oil=oil_names[oil[c]] if oil_names is not None and oil[c] < len(oil_names) else "", on_oil=float(samples_on(charges, at)),
+        )  # fmt: skip
+        out.append(outcome(case, clean.outlook, clean.at[c], ground.margin[c], float(ref[c])))
     return out
 
 
-def _packed_slopes(slopes: Slopes, charges: Charges, told: np.ndarray) -> list[bytes]:
-    """``Decision.slopes`` of every compartment. ``told`` (C, P): properties that are answered for."""
-    started: np.ndarray = (charges.number > 0) & slopes.samples.any(axis=1)
-    h, j = np.nonzero(~np.isnan(slopes.slope) & told[charges.comp] & started[:, None])
+def samples_on(charges: Charges, running: int) -> float:
+    """Oil hours of the latest sample of the running charge; 0 none."""
+    mine = charges.oil_hours[charges.charge_of == running]
+    return float(np.nanmax(mine)) if len(mine) and not np.isnan(mine).all() else 0.0
+
+
+def _changed_after(charges: Charges, running: int, oil: int, terms: Terms) -> bool:
+    """Was the oil in use now first poured after the interval in force had been approved, on another oil's evidence?"""
+    if terms.approved_day is None:
+        return False
+    first = running
+    while first > 0 and charges.comp[first - 1] == charges.comp[running] and charges.number[first - 1] > 0 and charges.oil[first - 1] == oil:
+        first -= 1
+    return bool(charges.number[first] > 0 and charges.number[first - 1] >= 0 and charges.comp[first - 1] == charges.comp[running]
+                and charges.oil[first - 1] != oil and charges.fill_day[first] >= terms.approved_day)  # fmt: skip
+
+
+def _packed_slopes(
+    path: Paths, charges: Charges, moved: np.ndarray, evidence: np.ndarray, deciding: np.ndarray, ref: np.ndarray
+) -> list[bytes]:
+    """``Decision.slopes`` of every compartment. ``deciding`` (C, P): properties that are answered for."""
+    h, j = np.nonzero(~np.isnan(path.rise[:, :, 0]) & deciding[charges.comp] & evidence[:, None])
     order = np.lexsort((h, j, charges.comp[h]))
     h, j = h[order], j[order]
+    per = ref[charges.comp[h]]
     rows = np.column_stack([
-        j, charges.number[h], slopes.start[h, j], SIGNS[j] * slopes.slope[h, j], np.sqrt(slopes.se2[h, j]), slopes.samples[h, j],
-        ~slopes.moved[h, j],
+        j, charges.number[h], path.start[h, j], SIGNS[j] * path.rise[h, j, 0] / per, np.sqrt(path.var[h, j, 0]) / per,
+        path.samples[h, j], ~moved[h, j],
     ]).astype("<f4")  # fmt: skip
-    at = offsets(charges.comp[h], len(told)).tolist()
+    at = offsets(charges.comp[h], len(deciding)).tolist()
     return [rows[a:b].tobytes() for a, b in itertools.pairwise(at)]
 
 
-def _figures(
-    clean: SlopeFit, slopes: Slopes, safe: np.ndarray, safe_now: np.ndarray, limit: np.ndarray, fresh: np.ndarray, t: np.ndarray,
-    share: np.ndarray, run_safe: np.ndarray, run_slope: np.ndarray, run_var: np.ndarray, running: np.ndarray,
-) -> dict[str, list[list[float]]]:  # fmt: skip
-    """What answers are made of, each (C, P), as lists: read one by one."""
-    with np.errstate(invalid="ignore", divide="ignore"):
-        crossing = np.where(clean.mean > 0, SIGNS * (limit - fresh) * (1 - share[:, None]) / clean.mean, np.nan)
-        found = {
-            "limit": limit, "fresh": fresh, "n": clean.n, "mean": SIGNS * clean.mean, "dof": clean.dof, "t": t, "crossing": crossing,
-            "between": np.sqrt(np.maximum(clean.between_var, 0)), "mean_se": np.sqrt(clean.mean_var), "safe": safe, "safe_now": safe_now,
-            "run_safe": run_safe, "run_start": slopes.start[running], "run_slope": SIGNS * run_slope, "run_sd": np.sqrt(run_var),
+def _last_charges(charges: Charges, path: Paths, evidence: np.ndarray) -> list[int]:
+    """The last charge of each compartment with anything measured, −1 none."""
+    out = [-1] * len(charges.first)
+    some = np.flatnonzero(evidence & (path.samples > 0).any(axis=1))
+    for h, c in zip(some.tolist(), charges.comp[some].tolist(), strict=True):
+        out[c] = h
+    return out
+
+
+def _number(x: float) -> float | None:
+    return float(x) if math.isfinite(x) else None
+
+
+class _Answers:
+    """Makes the answers of one compartment after another out of the columns."""
+
+    def __init__(
+        self, clean: _View, as_is: _View | None, ground: _Ground, fresh: NewOil, limit: np.ndarray, path: Paths, deciding: np.ndarray,
+        measured: np.ndarray, own: np.ndarray, bounded: np.ndarray, touched: np.ndarray,
+    ) -> None:  # fmt: skip
+        mean, between, error, bend = clean.outlook.moments() if len(clean.outlook.n) else (np.zeros(0),) * 4
+        ref = ground.ref[:, None]
+
+        def placed(x: np.ndarray) -> np.ndarray:
+            return np.where(clean.at >= 0, np.append(x, np.nan)[clean.at], np.nan)
+
+        with np.errstate(invalid="ignore", divide="ignore"):
+            p = placed(bend)
+            reach = ground.margin * (1 - ground.share[:, None]) / placed(mean)
+            crossing = np.where(reach > 0, ref * np.maximum(reach, 0) ** (1 / p), np.nan)
+        safe_as_is = np.where(touched[:, None], as_is.each, clean.each) if as_is is not None else clean.each
+        columns = {
+            "limit": limit, "fresh": fresh.value, "mean": SIGNS * placed(mean) / ref, "between": placed(between) / ref,
+            "error": placed(error) / ref, "bend": p, "crossing": crossing, "safe": clean.each, "safe_as_is": safe_as_is,
+            "run": clean.running, "run_start": path.start[ground.running], "run_slope": SIGNS * clean.run_rise / ref,
+            "run_sd": clean.run_sd / ref, "pace": placed(np.where(clean.outlook.drifted, clean.outlook.pace, np.nan)),
+            "deepest": path.deepest, "chance": clean.chance,
         }  # fmt: skip
-    return {k: v.tolist() for k, v in found.items()}
+        self._columns = {k: v.tolist() for k, v in columns.items()}
+        self._borrowed = np.where(clean.at >= 0, np.append(clean.outlook.borrowed, False)[clean.at], False)
+        self._margin, self._at, self._deciding, self._measured = ground.margin, clean.at, deciding, measured
+        self._own, self._bounded, self._estimated, self._ref = own, bounded, fresh.estimated, ground.ref
 
-
-def _answers(c: int, told: np.ndarray, figures: dict[str, list[list[float]]], estimated: np.ndarray) -> tuple[PropertyAnswer, ...]:
-    out = []
-    of = {k: v[c] for k, v in figures.items()}
-    for j in np.flatnonzero(told[c]).tolist():
-        p, f = PROPERTIES[j], {k: v[j] for k, v in of.items()}
-        out.append(
-            PropertyAnswer(
-                p.key, p.name, p.unit, p.side, _number(f["fresh"]), bool(estimated[c, j]), _number(f["limit"]), int(f["n"]),
-                _number(f["mean"]), _number(f["between"]), _number(f["mean_se"]), f["dof"], _number(f["t"]), _number(f["crossing"]),
-                _number(f["safe"]), _number(f["safe_now"]), f["safe"] == math.inf, _number(f["run_safe"]), f["run_safe"] == math.inf,
-                _number(f["run_start"]), _number(f["run_slope"]), _number(f["run_sd"]),
-            )
-        )  # fmt: skip
-    return tuple(out)
+    def of(self, c: int) -> tuple[PropertyAnswer, ...]:
+        of = {k: v[c] for k, v in self._columns.items()}
+        out = []
+        for j in np.flatnonzero(self._deciding[c]).tolist():
+            p, f = PROPERTIES[j], {k: v[j] for k, v in of.items()}
+            if not self._measured[c, j]:
+                state = UNMEASURED
+            elif math.isnan(self._margin[c, j]):
+                state = NO_LIMIT
+            elif self._margin[c, j] <= 0:
+                state = IMPOSSIBLE
+            else:
+                state = ANSWERED if self._at[c, j] >= 0 else UNANSWERED
+            out.append(
+                PropertyAnswer(
+                    p.key, p.name, p.unit, p.side, state, _number(f["fresh"]), bool(self._estimated[c, j]), _number(f["limit"]),
+                    int(self._own[c, j]), _number(f["mean"]), _number(f["between"]), _number(f["error"]), _number(f["bend"]),
+                    float(self._ref[c]), _number(f["crossing"]), _number(f["safe"]), _number(f["safe_as_is"]), f["safe"] == math.inf,
+                    _number(f["run"]), f["run"] == math.inf, _number(f["run_start"]), _number(f["run_slope"]), _number(f["run_sd"]),
+                    bool(self._borrowed[c, j]), _number(f["pace"]), int(self._bounded[c, j]), _number(f["deepest"]),
+                    _number(f["chance"]),
+                )
+            )  # fmt: skip
+        return tuple(out)
 
 
 def _schools(
-    c: int, policy: Policy, terms: Terms, slopes: Slopes, mine: list[int],
-    limit: np.ndarray, stat: np.ndarray, clean: SlopeFit,
+    c: int, policy: Policy, terms: Terms, path: Paths, last: int, limit: np.ndarray, stat: np.ndarray,
+    answers: tuple[PropertyAnswer, ...], ref: np.ndarray,
 ) -> dict[str, float | None]:  # fmt: skip
     """What each school would say: maker, house rule, calendar, last sample's line, statistical limits."""
     last_line = statistical = math.inf
-    if mine:
-        h = mine[-1]
-        for j in range(PROPERTY_COUNT):
-            if math.isnan(limit[c, j]):
-                continue
-            if slopes.samples[h, j] and slopes.slope[h, j] > 0:
-                room = SIGNS[j] * (limit[c, j] - slopes.start[h, j])
-                last_line = min(last_line, max(room, 0.0) / slopes.slope[h, j])
-            if not math.isnan(stat[c, j]) and clean.mean[c, j] > 0:
-                statistical = min(statistical, max(stat[c, j], 0.0) / clean.mean[c, j])
+    for a in answers:
+        j = next(i for i, p in enumerate(PROPERTIES) if p.key == a.key)
+        if a.limit is None:
+            continue
+        rise = path.rise[last, j, 0] if last >= 0 else math.nan
+        if rise > 0:
+            room = SIGNS[j] * (limit[c, j] - path.start[last, j])
+            last_line = min(last_line, max(room, 0.0) / rise * float(ref[c]))
+        towards = SIGNS[j] * (a.mean_slope or 0.0)
+        if not math.isnan(stat[c, j]) and towards > 0:
+            statistical = min(statistical, max(stat[c, j], 0.0) / towards)
     return {
         "maker": terms.cap,
         "house_rule": None if terms.cap is None else terms.cap * policy.house_share,
@@ -511,128 +358,3 @@ def _schools(
     }
 
 
-def _outcome(
-    comps: object, c: int, answers: tuple[PropertyAnswer, ...], policy: Policy, terms: Terms,
-    verdicts: np.ndarray, unsigned: int, passed_over: int, longest: float | None, faults: list[str],
-    schools: dict[str, float | None], share: float, slopes: bytes,
-) -> Decision:  # fmt: skip
-    distance = bool(comps.distance[c])  # type: ignore[attr-defined]
-    interval = float(comps.interval[c])  # type: ignore[attr-defined]
-    unit, step = ("km", policy.step_km) if distance else ("h", policy.step_h)
-    current = None if math.isnan(interval) else interval
-
-    def length(x: float) -> str:
-        return f"{x:,.0f} {unit}"
-
-    told = [a for a in answers if a.safe is not None or a.never]
-    ranked = sorted(told, key=lambda a: math.inf if a.safe is None else a.safe)
-    best = ranked[0] if ranked else None
-    second = ranked[1] if len(ranked) > 1 else None
-    safe = math.inf if best is None or best.safe is None else best.safe
-    as_is_all = [a.safe_as_is for a in answers if a.safe_as_is is not None]
-    safe_as_is = min(as_is_all) if as_is_all else math.inf
-    charges = best.n if best else max((a.n for a in answers), default=0)
-    run = [a for a in answers if a.running_safe is not None]
-    run_best = min(run, key=lambda a: a.running_safe or 0.0) if run else None
-    evidence_cap = None if longest is None else policy.beyond_sampled * longest
-    never = best is not None and best.safe is None
-
-    guards: list[Guard] = []
-    may_lengthen = True
-
-    def guard(key: str, bites: bool, text: str) -> bool:
-        guards.append(Guard(key, bool(bites), text))
-        return bool(bites)
-
-    if guard("open_fault", bool(faults), "Open: " + "; ".join(faults) if faults else "No open fault"):
-        may_lengthen = False
-    recent = verdicts[-policy.run_on_needed :]
-    calm = len(recent) >= policy.run_on_needed and bool(np.all(recent == RUN_ON))
-    good = 0
-    for v in recent[::-1]:
-        if v != RUN_ON:
-            break
-        good += 1
-    to_go = policy.run_on_needed - good
-    text = f"Last {policy.run_on_needed} verdicts are Run on" if calm else f"Run on: {to_go} more samples to go"
-    if unsigned:
-        text += f" ({unsigned} of them only proposed, not signed)"
-    if passed_over:
-        text += f"; {passed_over} drawn after the oil had stood not counted"
-    if guard("verdicts", not calm, text):
-        may_lengthen = False
-    few = charges < policy.charges_needed
-    guard("charges", few, f"{charges} of {policy.charges_needed} charges sampled for the limiting property")
-    text = "No limit is within reach: that alone never lengthens" if never else "A limit is within reach"
-    if guard("never", never, text):
-        may_lengthen = False
-
-    allowed = safe
-    if faults and current is not None:
-        allowed = min(safe, safe_as_is, current)
-    cap_bites = terms.cap is not None and allowed > terms.cap
-    if terms.cap is not None:
-        guard("cap", cap_bites, f"Maker's or warranty cap {length(terms.cap)}")
-        allowed = min(allowed, terms.cap)
-    base = current if current is not None else longest
-    ceiling = math.inf
-    if evidence_cap is not None:
-        bites = allowed > evidence_cap
-        text = f"At most {policy.beyond_sampled:g} × the longest oil hours sampled: {length(evidence_cap)}"
-        guard("sampled", bites, text)
-        ceiling = min(ceiling, evidence_cap)
-    if base is not None:
-        most = base * (1 + policy.most_at_once)
-        guard("step", allowed > most, f"At most +{policy.most_at_once:.0%} at once: {length(most)}")
-        ceiling = min(ceiling, most)
-    if terms.calendar is not None:
-        bites = allowed > terms.calendar and (current is None or terms.calendar > 0)
-        guard("calendar", bites, f"The calendar limit falls at about {length(terms.calendar)}")
-        ceiling = min(ceiling, max(terms.calendar, current or 0.0))
-
-    proposed: float | None
-    sample_at = None
-    if best is None:
-        outcome, proposed = NOT_ENOUGH, current
-        reason = "No deciding property has been measured in a charge with a known start"
-    elif base is None:
-        outcome, proposed, reason = NOT_ENOUGH, None, "No interval on record to move"
-    elif allowed < base and not (few and allowed >= CLEARLY_SHORT * base):
-        outcome = SHORTEN
-        proposed = _down(allowed, step) or float(math.floor(allowed))  # never more than is safe, not even one step
-        if cap_bites and allowed == terms.cap:
-            reason = f"The maker's cap of {length(allowed)} lies below the {length(base)} it runs today"
-        elif faults and allowed == safe_as_is < safe:
-            reason = f"Safe for {length(allowed)} as it is now, with the fault open"
-            reason += f"; {length(safe)} once repaired" if math.isfinite(safe) else ""
-        else:
-            reason = f"Safe for {length(allowed)} of the {length(base)} it runs today, limited by {spoken(best.name)}"
-    elif few:
-        outcome, proposed = NOT_ENOUGH, base
-        reason = f"{charges} of {policy.charges_needed} charges sampled"
-    elif longest is not None and longest * policy.beyond_sampled < base:
-        outcome, proposed = NOT_ENOUGH, base
-        reason = f"Never sampled beyond {length(longest)} of a {length(base)} interval"
-    elif not may_lengthen:
-        outcome, proposed = HOLD, base
-        reason = "; ".join(g.text for g in guards if g.bites and g.key in ("open_fault", "verdicts", "never"))
-    else:
-        proposed = _down(min(allowed, ceiling), step)
-        if proposed > base:
-            outcome = LENGTHEN
-            reason = f"Safe for {length(safe)}, limited by {spoken(best.name)}"
-        else:
-            outcome, proposed = HOLD, base
-            biting = [g.text for g in guards if g.bites]
-            reason = biting[-1] if biting else f"Safe for {length(safe)}: no full step above {length(base)}"
-    if outcome == NOT_ENOUGH and base is not None:
-        sample_at = (_down(0.85 * base, step) or 0.85 * base, base)
-    schools = {**schools, "condition": _number(safe)}
-    return Decision(
-        outcome, proposed, current, _number(safe), _number(safe_as_is), never,
-        best.key if best and best.safe is not None else None,
-        second.key if second and second.safe is not None else None, second.safe if second else None,
-        evidence_cap is not None and safe > evidence_cap, evidence_cap,
-        run_best.running_safe if run_best else None, run_best.key if run_best else None,
-        charges, share, reason, sample_at, tuple(guards), tuple(faults), schools, answers, slopes,
-    )  # fmt: skip

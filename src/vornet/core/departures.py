@@ -16,7 +16,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from vornet.core.compare import Past
-from vornet.core.history import Charges, History, new_oil
+from vornet.core.history import Charges, History
 from vornet.core.measurands import INDEX
 from vornet.core.precision import BETWEEN_DATES
 from vornet.core.rates import StretchRates
@@ -130,7 +130,7 @@ def _moves(history: History, charges: Charges, rates: StretchRates) -> tuple[np.
     charge = charges.charge_of
     start = np.where(before[:, None], x[rates.previous], charges.start[charge][:, COLUMNS])
     start_sd = np.where(before[:, None], sd[rates.previous], charges.start_sd[charge][:, COLUMNS])
-    fresh = new_oil(history.oils)[charges.oil[charge]][:, COLUMNS]
+    fresh = history.known.at(charges.oil[charge], samples.day).value[:, COLUMNS]
     whole = _from_fill(charges, rates)
     known = samples.usable & (c.a > 0) & ~np.isnan(charges.fill[charge])
     weight = history.oils.density[charges.oil[charge]] * history.compartments.system_l[samples.comp]
@@ -164,7 +164,7 @@ def _from_fill(charges: Charges, rates: StretchRates) -> tuple[np.ndarray, np.nd
 
 def _ways(history: History, charges: Charges, past: Past) -> tuple[np.ndarray, np.ndarray]:
     """(way from new oil to the watch limit, what matters), shape (N, K), in the measurand's unit."""
-    fresh = new_oil(history.oils)[charges.oil[charges.charge_of]][:, COLUMNS]
+    fresh = history.known.at(charges.oil[charges.charge_of], history.samples.day).value[:, COLUMNS]
     high, low = past.limits["high"][0][:, COLUMNS], past.limits["low"][0][:, COLUMNS]
     with np.errstate(invalid="ignore"):
         way = np.where(np.isfinite(high), high - np.nan_to_num(fresh), np.nan)

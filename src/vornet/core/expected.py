@@ -12,7 +12,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from vornet.core.history import Charges, History, new_oil
+from vornet.core.history import Charges, History
 from vornet.core.measurands import INDEX
 from vornet.core.precision import BETWEEN_DATES
 
@@ -95,7 +95,7 @@ class Expectation:
 
 def starts(history: History, charges: Charges) -> tuple[np.ndarray, np.ndarray]:
     """Start of each charge in EXPECTED columns and its spread (H, K); a charge of unknown start as new oil, less surely."""
-    fresh = new_oil(history.oils)[charges.oil][:, COLUMNS]
+    fresh = history.known.at(charges.oil, charges.fill_day).value[:, COLUMNS]
     start = charges.start[:, COLUMNS]
     unknown = np.isnan(start)
     value = np.where(unknown, fresh, start)

@@ -11,8 +11,9 @@ from typing import Any, TypeVar
 
 import numpy as np
 
-from vornet.core.measurands import COUNT, INDEX, MEASURANDS
-from vornet.core.precision import START, PrecisionTable
+from vornet.core.fresh import NOW, Fresh
+from vornet.core.measurands import COUNT, INDEX, KEYS, MEASURANDS
+from vornet.core.precision import BETWEEN_DATES, START, PrecisionTable
 from vornet.core.volumes import SPREAD, UNMEASURED
 
 #: a sample marked as drawn at the drain belongs to a drain at most this many days away
@@ -21,10 +22,12 @@ DRAIN_MATCH_DAYS = 3
 BREAK_IN_H, BREAK_IN_KM = 250.0, 5000.0
 #: minutes after stopping from which what sinks is no longer in the stream; common practice, no source
 STOOD_AFTER_MIN = 30.0
-#: nothing of these is in new oil unless its record says otherwise
-_ABSENT_WHEN_NEW = np.array(
-    [m.group in ("wear", "contaminant", "particles") or m.key == "soot_pct" for m in MEASURANDS]
-)
+#: what comes and goes within days: a level, which no rate leads to
+_COMES_AND_GOES = np.array([m.group == "particles" or m.key in ("water_ppm", "fuel_pct", "glycol_pct") for m in MEASURANDS])
+#: a charge's rate differs from the compartment's usual one by about this share; common practice, no source
+RATE_SPREAD = 0.3
+#: of a rate that nobody knows yet: by the end of the charge the value may have moved by this share of new oil
+UNKNOWN_MOVE = 0.4
 
 
 @dataclass(frozen=True)
@@ -127,12 +130,19 @@ class History:
     samples: Samples
     levels: Levels = field(default_factory=no_levels)
     precision: PrecisionTable = field(default=START, repr=False)
+    fresh: Fresh | None = field(default=None, repr=False)
+
+    @property
+    def known(self) -> Fresh:
+        """What is known of new oil; of a history that says nothing else, the oils' records."""
+        return Fresh(self.oils.new) if self.fresh is None else self.fresh
 
 
 _Block = TypeVar("_Block", Compartments, Drains, Fillings, Samples, Levels)
 
 
-def _rows_of(block: _Block, keep: np.ndarray, renamed: np.ndarray | None = None) -> _Block:
+def rows_of(block: _Block, keep: np.ndarray, renamed: np.ndarray | None = None) -> _Block:
+    """Some rows of a block (``keep``: mask or index), its compartments numbered anew by ``renamed`` where given."""
     columns: dict[str, Any] = {f.name: getattr(block, f.name) for f in fields(block)}
     kept: dict[str, Any] = {name: None if x is None else x[keep] for name, x in columns.items()}
     if renamed is not None:
@@ -143,14 +153,14 @@ def _rows_of(block: _Block, keep: np.ndarray, renamed: np.ndarray | None = None)
 def part_of(history: History, keep: np.ndarray) -> tuple[History, np.ndarray]:
     """Some compartments of a history (``keep``: (C,) bool), numbered anew, families too; and which samples they have, (N,)."""
     number = np.cumsum(keep) - 1
-    comps = _rows_of(history.compartments, keep)
+    comps = rows_of(history.compartments, keep)
     comps = replace(comps, family=np.unique(comps.family, return_inverse=True)[1])
     samples = keep[history.samples.comp]
     return replace(
-        history, compartments=comps, samples=_rows_of(history.samples, samples, number),
-        drains=_rows_of(history.drains, keep[history.drains.comp], number),
-        fillings=_rows_of(history.fillings, keep[history.fillings.comp], number),
-        levels=_rows_of(history.levels, keep[history.levels.comp], number),
+        history, compartments=comps, samples=rows_of(history.samples, samples, number),
+        drains=rows_of(history.drains, keep[history.drains.comp], number),
+        fillings=rows_of(history.fillings, keep[history.fillings.comp], number),
+        levels=rows_of(history.levels, keep[history.levels.comp], number),
     ), samples  # fmt: skip
 
 
@@ -159,9 +169,10 @@ class Charges:
     """Shape (H,), H = compartments + drains; charge ``first[c] + k`` starts at compartment c's drain k − 1.
 
     ``fill``/``end`` running totals (NaN: unknown start, still running); ``share`` residual share at its
-    start and ``share_measured``; ``start`` (H, COUNT) values it starts with, ``start_sd`` what the volumes'
+    start, ``share_measured`` and its ``share_sd``; ``start`` (H, COUNT) values it starts with, ``start_sd`` what the volumes'
     uncertainty makes of them (one standard deviation); ``magnet`` grade at its end.
-    ``charge_of`` and ``oil_hours`` (N,) place each sample; ``charge_of_filling`` each filling.
+    ``charge_of`` and ``oil_hours`` (N,) place each sample, hours NaN where neither a meter nor the lab tells them;
+    ``metered`` (N,): they lie inside what meters bear out; ``charge_of_filling`` places each filling.
     """
 
     first: np.ndarray
@@ -176,10 +187,12 @@ class Charges:
     share_measured: np.ndarray
     start: np.ndarray
     start_sd: np.ndarray
+    share_sd: np.ndarray
     magnet: np.ndarray
     break_in: np.ndarray
     charge_of: np.ndarray
     oil_hours: np.ndarray
+    metered: np.ndarray
     charge_of_filling: np.ndarray
     filling_hours: np.ndarray
 
@@ -191,11 +204,6 @@ _KEY = 10_000_000  # days fit below this
 def offsets(comp: np.ndarray, count: int) -> np.ndarray:
     """Where each compartment's rows start in an array sorted by ``comp``; shape (count + 1,)."""
     return np.searchsorted(comp, np.arange(count + 1))
-
-
-def new_oil(oils: Oils) -> np.ndarray:
-    """New-oil values (O, COUNT) with what new oil does not contain set to 0 where unknown."""
-    return np.where(np.isnan(oils.new) & _ABSENT_WHEN_NEW, 0.0, oils.new)
 
 
 def _place(comp: np.ndarray, day: np.ndarray, total: np.ndarray, drains: Drains) -> np.ndarray:
@@ -223,6 +231,21 @@ def _match_drained(samples: Samples, drains: Drains, place: np.ndarray, start: n
         better = inside & samples.drained & (gap < distance)
         best, distance = np.where(better, place + step, best), np.where(better, gap, distance)
     return best
+
+
+def _oil_hours(samples: Samples, fill: np.ndarray, end: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """(oil hours, whether meters bear them out) of samples whose charges run from ``fill`` to ``end``; all (N,).
+
+    By the meter; without one a sample drawn at the drain is as old as the charge, another as old as the lab was told, but
+    never older than its charge. Figures that are no hours are none.
+    """
+    with np.errstate(invalid="ignore"):
+        at = np.where(samples.drained, np.fmin(samples.total, end), samples.total)
+        by_meter = np.maximum(at - fill, 0)
+        typed = np.fmin(np.where(np.isfinite(samples.oil_hours) & (samples.oil_hours >= 0), samples.oil_hours, np.nan), np.inf)
+        length = np.where(end >= fill, end - fill, np.nan)
+        hours = np.where(np.isfinite(by_meter), by_meter, np.where(np.isnan(length), typed, np.minimum(typed, length)))
+    return np.where(np.isfinite(hours), hours, np.nan), np.isfinite(by_meter) | (np.isfinite(hours) & ~np.isnan(length))
 
 
 def cut(history: History) -> Charges:
@@ -259,71 +282,102 @@ def cut(history: History) -> Charges:
 
     place = _match_drained(samples, drains, _place(samples.comp, samples.day, samples.total, drains), start)
     charge_of = place + samples.comp
-    with np.errstate(invalid="ignore"):
-        by_meter = np.fmin(samples.total, np.where(samples.drained, end[charge_of], np.inf)) - fill[charge_of]
-    oil_hours = np.where(np.isnan(by_meter), samples.oil_hours, np.maximum(by_meter, 0))
+    oil_hours, metered = _oil_hours(samples, fill[charge_of], end[charge_of])
     filling_place = _place(fillings.comp, fillings.day, fillings.total, drains)
     charge_of_filling = filling_place + fillings.comp
     filling_hours = np.maximum(fillings.total - fill[charge_of_filling], 0)
 
-    share, measured, values, start_sd = _carry(
-        history, first, per, fill, end, oil, charge_of, oil_hours, charge_of_filling, filling_hours
-    )
-    return Charges(
-        first, comp, number, oil, fill, at_drain(drains.day, drain_at_start, started, np.nan),
-        end, at_drain(drains.day, drain_at_end, ~running, np.nan), share, measured, values, start_sd,
-        at_drain(drains.magnet, drain_at_end, ~running, np.nan), break_in,
-        charge_of, oil_hours, charge_of_filling, filling_hours,
+    fill_day = at_drain(drains.day, drain_at_start, started, np.nan)
+    blank = np.zeros(0)
+    unfinished = Charges(
+        first, comp, number, oil, fill, fill_day, end, at_drain(drains.day, drain_at_end, ~running, np.nan), blank, blank, blank, blank,
+        blank, at_drain(drains.magnet, drain_at_end, ~running, np.nan), break_in, charge_of, oil_hours, metered, charge_of_filling,
+        filling_hours,
     )  # fmt: skip
+    return _carried(history, unfinished)
 
 
-def _carry(
-    history: History,
-    first: np.ndarray,
-    per: np.ndarray,
-    fill: np.ndarray,
-    end: np.ndarray,
-    oil: np.ndarray,
-    charge_of: np.ndarray,
-    oil_hours: np.ndarray,
-    charge_of_filling: np.ndarray,
-    filling_hours: np.ndarray,
-) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
-    """Residual share and start values, charge by charge, using nothing later than each drain.
+def as_known_now(history: History, charges: Charges) -> Charges:
+    """The charges with their starts by what is known of new oil now, not on the day each was filled."""
+    return _carried(history, charges, NOW) if history.known.steps else charges
 
-    Oil before the drain = system less the level found; unread, less what the last level check in the
-    charge found missing and the usual loss since then, or since the last filling. Litres out
-    unknown: the compartment's own usual share so far, else system less refill.
-    """
-    comps, samples, drains = history.compartments, history.samples, history.drains
-    fresh = new_oil(history.oils)
-    total = len(fill)
-    usable = samples.usable & ~np.isnan(oil_hours)
-    last_value = np.full((total, COUNT), np.nan)
-    last_hours = np.full((total, COUNT), np.nan)
+
+@dataclass
+class _Usual:
+    """How compartments' values moved in the charges so far, (C, COUNT): rise and hours summed, levels summed, how many."""
+
+    rise: np.ndarray
+    hours: np.ndarray
+    level: np.ndarray
+    n: np.ndarray
+
+
+def _last_readings(history: History, charges: Charges) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Last value of each charge, its oil hours, and how long it still ran; (H, COUNT), NaN none."""
+    samples, of, total = history.samples, charges.charge_of, len(charges.comp)
+    usable = samples.usable & (~np.isnan(charges.oil_hours) | samples.drained)
+    with np.errstate(invalid="ignore"):
+        rest = np.where(samples.drained, 0.0, charges.end[of] - np.where(
+            np.isnan(samples.total), charges.fill[of] + charges.oil_hours, samples.total))  # fmt: skip
+    value, hours, left = (np.full((total, COUNT), np.nan) for _ in range(3))
     for m in range(COUNT):
         seen = usable & ~np.isnan(samples.values[:, m])
-        last_value[charge_of[seen], m] = samples.values[seen, m]
-        last_hours[charge_of[seen], m] = oil_hours[seen]
-    last_filling = np.zeros(total)
-    made_up = np.bincount(charge_of_filling, history.fillings.in_l - history.fillings.out_l, total)
-    np.maximum.at(last_filling, charge_of_filling, np.nan_to_num(filling_hours))
+        value[of[seen], m] = samples.values[seen, m]
+        hours[of[seen], m] = charges.oil_hours[seen]
+        left[of[seen], m] = np.maximum(np.nan_to_num(rest[seen]), 0)
+    return value, hours, left
 
+
+def _ends(
+    start: np.ndarray, start_sd: np.ndarray, value: np.ndarray, sd: np.ndarray, hours: np.ndarray, left: np.ndarray,
+    length: np.ndarray, new: np.ndarray, usual: _Usual, c: np.ndarray,
+) -> tuple[np.ndarray, np.ndarray]:  # fmt: skip
+    """What charges end with, and its standard deviation, (c, COUNT): from the last reading on by this charge's own rate drawn
+    towards the compartment's usual one, each by how well it is known; without a reading by the usual rate alone."""
+    n = usual.n[c]
+    with np.errstate(invalid="ignore", divide="ignore"):
+        rate = np.where(n > 0, usual.rise[c] / usual.hours[c], 0.0)
+        spread = np.where(n > 0, RATE_SPREAD * np.abs(rate) * np.sqrt(1 + 1 / np.maximum(n, 1)),
+                          UNKNOWN_MOVE * np.fmax(np.fmax(np.abs(new), np.abs(np.nan_to_num(value))), sd) / length[:, None])  # fmt: skip
+        own, own_sd = (value - start) / hours, np.hypot(sd, start_sd) / hours
+        weight = np.where(np.isfinite(own) & (own_sd > 0), spread**2 / (spread**2 + own_sd**2), 0.0)
+        best = weight * np.nan_to_num(own) + (1 - weight) * rate
+        best_sd = np.sqrt(1 - weight) * spread
+        from_reading = value + best * left, np.hypot(sd, best_sd * left)
+        from_start = start + rate * length[:, None], np.hypot(start_sd, spread * length[:, None])
+        level = np.where(n > 0, usual.level[c] / np.maximum(n, 1), new)
+    read = ~np.isnan(value)
+    end = np.where(read, np.where(_COMES_AND_GOES, value, from_reading[0]), np.where(_COMES_AND_GOES, level, from_start[0]))
+    end_sd = np.where(read, np.where(_COMES_AND_GOES, sd, from_reading[1]), np.where(_COMES_AND_GOES, np.abs(level - new), from_start[1]))
+    # nobody knows how long it ran, or what it began with: as new oil, less surely
+    lost = np.isnan(end)
+    return np.where(lost, new, np.maximum(end, 0)), np.where(lost | np.isnan(end_sd), UNKNOWN_MOVE * np.abs(np.nan_to_num(new)), end_sd)
+
+
+def _shares(history: History, charges: Charges) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Residual share at the start of each charge, whether it was measured, and its standard deviation; (H,).
+
+    Oil before the drain = system less the level found; unread, less what the last level check in the charge found missing
+    and the usual loss since then, or since the last filling. Litres out unknown: the compartment's own usual share so far,
+    else system less refill. Nothing later than each drain is used.
+    """
+    comps, drains, first = history.compartments, history.drains, charges.first
+    total = len(charges.comp)
+    per = np.bincount(charges.comp, minlength=len(first)) - 1
+    last_filling = np.zeros(total)
+    made_up = np.bincount(charges.charge_of_filling, history.fillings.in_l - history.fillings.out_l, total)
+    np.maximum.at(last_filling, charges.charge_of_filling, np.nan_to_num(charges.filling_hours))
     levels = history.levels
     level_hours, level_missing = np.full(total, np.nan), np.full(total, np.nan)
     if len(levels.comp):
         at = _place(levels.comp, levels.day, levels.total, drains) + levels.comp
-        level_hours[at] = np.maximum(levels.total - fill[at], 0)  # the last one of a charge stands
+        level_hours[at] = np.maximum(levels.total - charges.fill[at], 0)  # the last one of a charge stands
         level_missing[at] = levels.missing_l
-
     system = comps.system_l
     with np.errstate(invalid="ignore", divide="ignore"):
         assumed = np.clip(1 - comps.refill_l / system, 0.0, 0.9)
     assumed = np.where(np.isnan(assumed), 0.1, assumed)
-    share = np.full(total, np.nan)
-    measured = np.zeros(total, dtype=bool)
-    values = np.full((total, COUNT), np.nan)
-    start_sd = np.zeros((total, COUNT))
+    share, share_sd, measured = np.full(total, np.nan), np.zeros(total), np.zeros(total, dtype=bool)
     guessed = np.zeros(len(drains.comp), dtype=bool) if drains.estimated is None else drains.estimated
     seen_share, seen_count = np.zeros(len(first)), np.zeros(len(first))
     used_l, used_h = np.zeros(len(first)), np.zeros(len(first))
@@ -331,7 +385,7 @@ def _carry(
         c = np.flatnonzero(per >= k)
         before, now = first[c] + k - 1, first[c] + k
         d = now - c - 1  # the drain that ends `before` and starts `now`
-        hours = end[before] - fill[before]
+        hours = charges.end[before] - charges.fill[before]
         known = ~np.isnan(hours) & (hours > 0)
         used_l[c] += np.where(known, made_up[before], 0)
         used_h[c] += np.where(known, last_filling[before], 0)
@@ -350,21 +404,58 @@ def _carry(
         measured[now] = got
         seen_share[c] += np.where(got, share[now], 0.0)
         seen_count[c] += got
-        new = fresh[oil[now]]
-        with np.errstate(invalid="ignore", divide="ignore"):
-            slope = (last_value[before] - values[before]) / last_hours[before]
-            rest = np.clip(hours[:, None] - last_hours[before], 0, None)
-            ended = last_value[before] + np.where(np.isfinite(slope * rest), slope * rest, 0.0)
-        ended = np.where(np.isnan(ended), new, np.maximum(ended, 0))
-        values[now] = share[now][:, None] * ended + (1 - share[now][:, None]) * new
         rel, least = np.where(guessed[d], *(s[0] for s in _SPREADS)), np.where(guessed[d], *(s[1] for s in _SPREADS))
         with np.errstate(invalid="ignore", divide="ignore"):
             usual_sd = UNMEASURED * np.fmax(own, 0.02)
             volume_sd = np.fmax(rel * drains.out_l[d], least) / system[c]
             # an estimate is never worse than not knowing at all
-            share_sd = np.where(got, 1 / np.sqrt(volume_sd**-2 + usual_sd**-2), usual_sd)
-        start_sd[now] = np.nan_to_num(share_sd)[:, None] * np.nan_to_num(np.abs(ended - new))
-    return share, measured, values, start_sd
+            share_sd[now] = np.nan_to_num(np.where(got, 1 / np.sqrt(volume_sd**-2 + usual_sd**-2), usual_sd))
+    return share, measured, share_sd
+
+
+def _carried(history: History, charges: Charges, day: float | None = None) -> Charges:
+    """The charges with residual share and start values, charge by charge, using nothing later than each drain. New oil by
+    what is known of it on the day of the fill, or on ``day``."""
+    first = charges.first
+    share, measured, share_sd = (
+        _shares(history, charges) if not len(charges.share) else (charges.share, charges.share_measured, charges.share_sd)
+    )
+    per = np.bincount(charges.comp, minlength=len(first)) - 1
+    total, count = len(charges.comp), len(first)
+    value, hours, left = _last_readings(history, charges)
+    sd = BETWEEN_DATES * history.precision.columns_sd(value, list(KEYS))
+    known = history.known
+    oil_now = known.at(charges.oil, charges.fill_day if day is None else day)
+    start, start_sd = np.full((total, COUNT), np.nan), np.zeros((total, COUNT))
+    usual = _Usual(*(np.zeros((count, COUNT)) for _ in range(4)))
+    for k in range(1, int(per.max(initial=0)) + 1):
+        c = np.flatnonzero(per >= k)
+        before, now = first[c] + k - 1, first[c] + k
+        length = charges.end[before] - charges.fill[before]
+        new, new_sd = oil_now.value[now], oil_now.sd[now]
+        if k == 1:  # nobody saw it begin: its end is what was last read of it
+            read = ~np.isnan(value[before])
+            end = np.where(read, value[before], new)
+            end_sd = np.where(read, sd[before], UNKNOWN_MOVE * np.abs(np.nan_to_num(new)))
+        else:
+            end, end_sd = _ends(
+                start[before], start_sd[before], value[before], sd[before], hours[before], left[before],
+                np.where(length > 0, length, np.nan), oil_now.value[before], usual, c,
+            )  # fmt: skip
+            with np.errstate(invalid="ignore", divide="ignore"):
+                # the longer a charge was followed the more its rate says; the first hours say next to nothing
+                tells = ~np.isnan(value[before]) & (hours[before] >= 0.25 * length[:, None])
+                rise = np.where(tells, value[before] - start[before], np.nan)
+            told = ~np.isnan(rise)
+            usual.rise[c] += np.where(told, rise, 0.0)
+            usual.hours[c] += np.where(told, hours[before], 0.0)
+            usual.level[c] += np.where(told, np.nan_to_num(value[before]), 0.0)
+            usual.n[c] += told
+        f = share[now][:, None]
+        start[now] = f * end + (1 - f) * new
+        apart = np.nan_to_num(np.abs(end - new))
+        start_sd[now] = np.sqrt((share_sd[now][:, None] * apart) ** 2 + (f * np.nan_to_num(end_sd)) ** 2 + ((1 - f) * new_sd) ** 2)
+    return replace(charges, share=share, share_measured=measured, share_sd=share_sd, start=start, start_sd=start_sd)
 
 
 def hours_on_charge(charges: Charges, latest_total: np.ndarray) -> np.ndarray:

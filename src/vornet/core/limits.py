@@ -107,8 +107,8 @@ class LimitTable:
     ) -> dict[str, tuple[np.ndarray, np.ndarray]]:
         """Limits in the measurand's own unit: {side: (watch, act)}, each of shape (N, COUNT or len(columns)).
 
-        ``duty``: (N,) index into DUTIES. ``new_oil``: (N, COUNT) new-oil values, NaN unknown. Above-new
-        limits fall back to the value itself (new oil 0), percent limits to none.
+        ``duty``: (N,) index into DUTIES. ``new_oil``: (N, COUNT) new-oil values, NaN unknown: a limit above
+        new or in per cent of it then does not speak.
         """
         pick = slice(None) if columns is None else list(columns)
         fresh = new_oil[:, pick]
@@ -118,9 +118,7 @@ class LimitTable:
             pair = []
             for figures in (self.watch[side], self.act[side]):
                 figure = figures[:, pick][duty]
-                above = np.where(np.isnan(fresh), 0.0, fresh) + figure
-                percent = fresh * (1 + figure / 100)
-                pair.append(np.where(basis == 0, figure, np.where(basis == 1, above, percent)))
+                pair.append(np.where(basis == 0, figure, np.where(basis == 1, fresh + figure, fresh * (1 + figure / 100))))
             out[side] = (pair[0], pair[1])
         return out
 

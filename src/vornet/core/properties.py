@@ -48,6 +48,13 @@ PROPERTIES: tuple[Property, ...] = (
     _one("v40_low", "v40", "low", "Viscosity 40 °C, thinning"),
 )
 PROPERTY_COUNT = len(PROPERTIES)
+#: properties that gain ever faster as the oil ages, so that a straight line flatters them
+ACCELERATES = np.array([p.measurand in ("an", "oxidation", "v40", "v100") for p in PROPERTIES])
+#: one thing seen twice counts as one event: base number and base over acid number; both viscosities on one side
+EVENTS = np.array([
+    {"bn": 0, "bn_minus_an": 0, "an": 1, "oxidation": 2, "nitration": 3, "soot_pct": 4, "v100_high": 5, "v40_high": 5,
+     "v100_low": 6, "v40_low": 6}[p.key] for p in PROPERTIES
+])  # fmt: skip
 SIGNS = np.array([p.sign for p in PROPERTIES])
 BY_PROPERTY: dict[str, Property] = {p.key: p for p in PROPERTIES}
 
@@ -85,27 +92,27 @@ def property_sd(values: np.ndarray, precision: PrecisionTable) -> np.ndarray:
     return np.stack(columns, axis=1) * BETWEEN_DATES
 
 
-def property_limits(
-    table: LimitTable, duty: np.ndarray, new_oil: np.ndarray, fresh: np.ndarray, act: bool = False
-) -> np.ndarray:
-    """Watch (or act) limits of each property, (N, PROPERTY_COUNT); NaN where it does not decide.
-
-    ``new_oil`` (N, COUNT) holds what the oil record says, ``fresh`` (N, PROPERTY_COUNT) the property's own
-    new-oil value, which may be an estimate: above-new limits are laid on that.
-    """
-    resolved = table.resolve(duty, new_oil)
+def decides(table: LimitTable, duty: np.ndarray) -> np.ndarray:
+    """Which properties decide in compartments of these duties (C,): those a limit is set for, (C, PROPERTY_COUNT), bool."""
     engine = np.array([d.endswith("engine") for d in DUTIES])[duty]
-    out = np.full((len(duty), PROPERTY_COUNT), np.nan)
+    out = np.zeros((len(duty), PROPERTY_COUNT), dtype=bool)
     for j, p in enumerate(PROPERTIES):
         if p.less:
-            out[:, j] = np.where(engine, 0.0, np.nan)
-            continue
-        at = INDEX[p.measurand]
-        limit = resolved[p.side][1 if act else 0][:, at]
-        above_new = table.basis[p.side][duty, at] == 1
-        figure = (table.act if act else table.watch)[p.side][duty, at]
-        limit = np.where(above_new, np.where(np.isnan(fresh[:, j]), 0.0, fresh[:, j]) + figure, limit)
-        if p.measurand == "v40":
-            limit = np.where(engine, np.nan, limit)
-        out[:, j] = limit
+            out[:, j] = engine
+        else:
+            out[:, j] = np.isfinite(table.watch[p.side][duty, INDEX[p.measurand]])
+            if p.measurand == "v40":
+                out[:, j] &= ~engine
     return out
+
+
+def property_limits(table: LimitTable, duty: np.ndarray, new_oil: np.ndarray, act: bool = False) -> np.ndarray:
+    """Watch (or act) limits of each property, (N, PROPERTY_COUNT); NaN where it does not decide, or its new oil is not known.
+
+    ``new_oil`` (N, COUNT): what is known of the new oil, by record, sample or estimate.
+    """
+    resolved = table.resolve(duty, new_oil)
+    out = np.full((len(duty), PROPERTY_COUNT), np.nan)
+    for j, p in enumerate(PROPERTIES):
+        out[:, j] = 0.0 if p.less else resolved[p.side][1 if act else 0][:, INDEX[p.measurand]]
+    return np.where(decides(table, duty), out, np.nan)

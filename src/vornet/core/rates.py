@@ -11,7 +11,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from vornet.core.history import Charges, History, new_oil
+from vornet.core.history import Charges, History
 from vornet.core.measurands import INDEX, WEAR_METALS
 from vornet.core.precision import BETWEEN_DATES
 
@@ -172,7 +172,7 @@ def stretch_rates(history: History, charges: Charges) -> StretchRates:
     sd = history.precision.columns_sd(values, list(WEAR_METALS)) * BETWEEN_DATES
     at_start = np.where((previous >= 0)[:, None], values[previous], charges.start[charge][:, metals])
     sd_start = np.where((previous >= 0)[:, None], sd[previous], charges.start_sd[charge][:, metals])
-    fresh = new_oil(history.oils)[oil][:, metals]
+    fresh = history.known.at(oil, samples.day).value[:, metals]
     with np.errstate(invalid="ignore", divide="ignore"):
         rate = (values - beta[:, None] * at_start - gamma[:, None] * fresh) / a[:, None]
         se = np.hypot(sd, beta[:, None] * sd_start) / a[:, None]

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from datetime import date, timedelta
 from typing import Any
 
+from vornet.flows import aside, verdicts
 from vornet.store.database import Connection, query
 
 PAGE = 60
@@ -19,18 +21,20 @@ def _like(q: str) -> str:
     return "%" + q.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_") + "%"
 
 
-def board(connection: Connection, show: str, depot: str, q: str, page: int) -> dict[str, Any]:
-    """One page of the Board with the counts of every filter."""
+def board(connection: Connection, show: str, depot: str, q: str, page: int, today: date) -> dict[str, Any]:
+    """One page of the Board with the counts of every filter; unsigned samples counted as Review does."""
     show = show if show in dict(FILTERS) else "all"
     rows = connection.execute(
         query("board.rows"),
-        {"show": show, "depot": depot, "q": q, "like": _like(q), "limit": PAGE + 1, "offset": PAGE * page},
+        {"show": show, "depot": depot, "q": q, "like": _like(q), "limit": PAGE + 1, "offset": PAGE * page,
+         "since": today - timedelta(days=verdicts.QUEUE_DAYS)},
     ).fetchall()
     counts = connection.execute(query("board.counts")).fetchone()
     waiting = connection.execute(query("board.waiting")).fetchone()
     assert counts is not None and waiting is not None
+    counts |= {"unsigned": verdicts.waiting(connection, today)}
     return {
-        "rows": rows[:PAGE], "more": len(rows) > PAGE, "counts": counts, "waiting": waiting["held"],
+        "rows": rows[:PAGE], "more": len(rows) > PAGE, "counts": counts, "waiting": waiting["held"], "set_aside": aside.list_of(connection),
         "depots": depots(connection),
         "show": show, "depot": depot, "q": q, "page": page, "filters": FILTERS,
     }  # fmt: skip

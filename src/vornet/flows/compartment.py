@@ -18,10 +18,13 @@ from vornet.core.judge import NONE, VERDICTS, Judgement, judge
 from vornet.core.limits import FEWEST
 from vornet.core.measurands import BY_KEY, INDEX, MEASURANDS, WEAR_METALS
 from vornet.core.precision import BETWEEN_DATES
+from vornet.core.properties import BY_PROPERTY
 from vornet.core.rates import StretchRates, stretch_rates
 from vornet.flows import evaluate, fleet_history, fleets, kept_decision
 from vornet.store.database import Connection, query
 
+#: of what is wrong so many measurands are drawn first
+MOST_OPEN = 4
 DEFAULT_PANELS = {
     "engine": ("fe", "si", "bn", "soot_pct"), "gearbox": ("fe", "cu", "an"), "hydraulics": ("fe", "an", "v40"),
 }  # fmt: skip
@@ -107,11 +110,17 @@ def with_family(connection: Connection, facts: Facts, today: date) -> tuple[Fact
 
 
 def panels_asked(facts: Facts, asked: list[str]) -> list[str]:
-    """The measurands to draw: those asked for that exist here, else the usual ones for this kind."""
+    """The measurands to draw: those asked for that exist here, else what is wrong and what limits first, then the usual ones for
+    this kind."""
     have = [m.key for m in MEASURANDS if not np.isnan(facts.loaded.history.samples.values[:, INDEX[m.key]]).all()]
     wanted = [k for k in asked if k in have]
+    if wanted:
+        return wanted
     usual = DEFAULT_PANELS.get(facts.row["kind"], ("fe", "an", "v40"))
-    return wanted or [k for k in usual if k in have] or have[:3]
+    limiting = [BY_PROPERTY[p].measurand for p in (facts.row["limiting"],) if p in BY_PROPERTY]
+    first = [k for k in dict.fromkeys([*(facts.row["open_measurands"] or [])[:MOST_OPEN], *limiting]) if k in have]
+    rest = [k for k in usual if k in have and k not in first]
+    return [*first, *rest[: max(len(usual) - len(first), 0)]] or have[:3]
 
 
 def measured(facts: Facts) -> list[str]:
@@ -298,7 +307,8 @@ def change_of_oil(facts: Facts) -> ChangeOfOil | None:
 
 def _marker(facts: Facts, at: int, old: int, new: int) -> tuple[float, float, str] | None:
     """Old oil's share from the additive that tells the two oils apart best, in the newest sample since the change."""
-    samples, charges, fresh = facts.loaded.history.samples, facts.charges, facts.loaded.history.oils.new
+    samples, charges = facts.loaded.history.samples, facts.charges
+    fresh = facts.loaded.history.known.at(np.arange(len(facts.loaded.history.oils.new))).value
     since = np.flatnonzero((charges.charge_of >= at) & samples.usable)
     if not len(since):
         return None

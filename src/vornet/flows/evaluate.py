@@ -8,22 +8,25 @@ from __future__ import annotations
 import json
 import math
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date
+from typing import Any
 from zlib import crc32
 
 import numpy as np
 
 from vornet.core import due as due_rules
 from vornet.core.causes import CAUSES
-from vornet.core.decide import Decision, FreshOil, Terms, decide, fresh_oil, lacks_new_oil
-from vornet.core.history import Charges, cut, hours_on_charge
+from vornet.core.decide import decide
+from vornet.core.decision import Decision, Terms
+from vornet.core.history import Charges, History, cut, hours_on_charge
 from vornet.core.judge import NONE, RUN_ON, Judgement, causes_of, evidence, judge
 from vornet.core.limits import healthy_rows
 from vornet.core.measurands import COUNT, KEYS
 from vornet.core.rates import StretchRates, stretch_rates
-from vornet.flows import fleets, kept_decision, learned, screened, service, unchanged
-from vornet.flows.fleet_history import Loaded, load
+from vornet.core.standing import days_left, headroom
+from vornet.flows import aside, fleets, kept_decision, learned, new_oil, screened, service, unchanged
+from vornet.flows.fleet_history import Loaded, load, without_held
 from vornet.store import bulk
 from vornet.store.database import Connection, Database, query
 
@@ -51,24 +54,31 @@ class Worked:
 
 
 def work(
-    loaded: Loaded, charges: Charges, today: date, signed: dict[int, int] | None = None, only: list[int] | None = None,
-    oils: FreshOil | None = None,
-) -> Worked:  # fmt: skip
+    loaded: Loaded, charges: Charges, today: date, signed: dict[int, int] | None = None, only: list[int] | None = None
+) -> Worked:
     """Judge everything that was loaded and decide it, or ``only`` those compartments (their ids). ``signed``: verdicts by
-    sample id, which stand before proposals; ``oils``: new-oil values, where more was loaded than this."""
+    sample id, which stand before proposals."""
     rates = stretch_rates(loaded.history, charges)
     judgement = judge(loaded.history, charges, rates, loaded.limits, loaded.seen)
-    terms = []
-    for c, r in enumerate(loaded.register):
-        rate, days = loaded.rate_per_day[c], r["interval_days"]
-        calendar = rate * days if days and rate > 0 else None
-        terms.append(Terms(r["cap_meter"], calendar))
+    running = charges.first + np.bincount(charges.comp, minlength=len(loaded.register)) - 1
+    terms = [_terms(loaded, c, int(charges.oil[running[c]])) for c in range(len(loaded.register))]
     known = signed or {}
     stands = np.array([known.get(i, p) for i, p in zip(loaded.sample_ids.tolist(), judgement.proposed.tolist(), strict=True)], dtype=int)
     by_hand = np.isin(loaded.sample_ids, list(known))
     mine = range(len(terms)) if only is None else np.flatnonzero(np.isin(loaded.compartment_ids, only)).tolist()
-    decisions = decide(loaded.history, charges, judgement, loaded.limits, loaded.policy, terms, stands, by_hand, mine, oils)
+    decisions = decide(
+        loaded.history, charges, judgement, loaded.limits, loaded.policy, terms, stands, by_hand, mine, loaded.oil_names
+    )
     return Worked(loaded, charges, rates, judgement, dict(zip(mine, decisions, strict=True)))
+
+
+def _terms(loaded: Loaded, c: int, oil: int) -> Terms:
+    """What register and calendar add for compartment ``c``, which runs on ``oil`` now."""
+    r, rate = loaded.register[c], loaded.rate_per_day[c]
+    days, approved = r["interval_days"], r["approved_from"]
+    calendar = rate * days if days and rate > 0 else None
+    oil_cap = loaded.oil_caps[oil][r["meter_unit"]] if 0 <= oil < len(loaded.oil_caps) else None
+    return Terms(r["cap_meter"], calendar, r["stated_meter"], approved.toordinal() if approved else None, oil_cap)
 
 
 def _parts(loaded: Loaded) -> Iterator[tuple[str, np.ndarray]]:
@@ -88,7 +98,7 @@ def evaluate(
     compartments: list[int] | None = None,
     progress: Progress = lambda step: None,
     afresh: bool = False,
-) -> dict[str, int]:
+) -> dict[str, Any]:
     """Evaluate a fleet as of ``today``; with ``compartments`` only those are written (their families are read).
 
     Families of which nothing has changed since they were last evaluated keep what was written then, unless ``afresh``.
@@ -137,8 +147,9 @@ def evaluate_within(
     compartments: list[int] | None = None,
     progress: Progress = lambda step: None,
     afresh: bool = False,
-) -> dict[str, int]:
-    """As ``evaluate``, inside a transaction that is already open."""
+) -> dict[str, Any]:
+    """As ``evaluate``, inside a transaction that is already open. ``set_aside`` in the answer: compartments whose history
+    stopped the judgement, by name and why; nobody else waits for them, and they are tried again every time."""
     mates = written = None
     if compartments is not None:
         # their bottles' company is screened with them: a swap has two sides
@@ -149,18 +160,20 @@ def evaluate_within(
     progress("reading")
     loaded = load(connection, today, mates)
     if not len(loaded.compartment_ids):
-        return {"compartments": 0, "samples": 0, "held": 0}
+        return {"compartments": 0, "samples": 0, "held": 0, "set_aside": []}
     known: dict[str, bytes] = {}
     if written is None and not afresh:
         known = {r["part"]: bytes(r["digest"]) for r in connection.execute(query("history.digests"))}
     elif written is not None:  # some are written: what all were last worked from no longer describes them
         connection.execute(query("history.forget_digests"), {"families": loaded.families})
+    left_out = aside.Aside(connection, fleet_id, loaded, written)
     progress("screening")
-    loaded = screened.hold(connection, fleet_id, loaded, written, known.get(""))
+    loaded = left_out.through(loaded, lambda some: screened.hold(
+        connection, fleet_id, _with_new_oil(connection, fleet_id, some, today, written), written, known.get("")), screened.tried)  # fmt: skip
+    loaded = left_out.through(loaded, lambda some: _with_new_oil(connection, fleet_id, some, today, written, keep=True), _new_oil_tried)
     progress("judging")
     signed = signed_verdicts(connection, mates)
     found = confirmed(connection, loaded)
-    oils = fresh_oil(loaded.history, cut(loaded.history)) if lacks_new_oil(loaded.history) else None
     parts = list(_parts(loaded))
     if written is None:  # batches of another size say nothing any more
         connection.execute(query("history.keep_digests"), {"parts": ["", "learned", *(name for name, _ in parts)]})
@@ -172,11 +185,16 @@ def evaluate_within(
                 continue
             kept = {"fleet_id": fleet_id, "part": name, "families": part.families, "digest": digest}
             connection.execute(query("history.put_digest"), kept)
-        charges = cut(part.history)
-        worked = work(part, charges, today, signed, written, oils)
-        _write_evaluations(connection, fleet_id, worked, written)
-        _write_standing(connection, fleet_id, worked, today)
-        _write_baselines(connection, fleet_id, worked, today, _healthy(part, charges, signed, marked))
+        usual = dict(zip(part.sample_ids.tolist(), marked.tolist(), strict=True))
+
+        def judged(some: Loaded, usual: dict[int, bool] = usual) -> Loaded:
+            _judge_and_write(connection, fleet_id, some, today, signed, written, usual, left_out)
+            return some
+
+        before = len(left_out.found)
+        left_out.through(part, judged, lambda some: tried(some, today))
+        if written is None and len(left_out.found) > before:  # somebody was left out: to be worked again, whatever comes
+            connection.execute(query("history.forget_digests"), {"families": part.families})
     touched = None
     if written is not None:
         mine = set(written)
@@ -190,8 +208,50 @@ def evaluate_within(
         if written is None:
             kept = {"fleet_id": fleet_id, "part": "learned", "families": [], "digest": poured}
             connection.execute(query("history.put_digest"), kept)
+    connection.execute(query("history.rank"), {"only": written})
     held = int((~loaded.history.samples.usable).sum())
-    return {"compartments": len(loaded.compartment_ids), "samples": len(loaded.sample_ids), "held": held}
+    return {
+        "compartments": len(loaded.compartment_ids), "samples": len(loaded.sample_ids), "held": held, "set_aside": left_out.settle(),
+    }  # fmt: skip
+
+
+def tried(loaded: Loaded, today: date) -> None:
+    """Judge and decide without writing, to see whether it can be done."""
+    work(loaded, cut(loaded.history), today)
+
+
+def _new_oil_tried(loaded: Loaded) -> None:
+    new_oil.made_anew(loaded.history)
+
+
+def _with_new_oil(
+    connection: Connection, fleet_id: int, loaded: Loaded, today: date, written: list[int] | None, keep: bool = False
+) -> Loaded:
+    """As loaded, with estimates of new oil that no record tells, from what is not held; ``keep`` them beside the fleet's oils."""
+
+    def others(ids: list[int]) -> History:
+        return without_held(connection, load(connection, today, ids)).history
+
+    firm = without_held(connection, loaded).history
+    if written is None:
+        firm = new_oil.made_anew(firm)
+        if keep:
+            new_oil.keep(connection, fleet_id, firm, loaded.oil_ids)
+    else:
+        firm = new_oil.for_some(connection, fleet_id, firm, loaded.oil_ids, others)
+    return replace(loaded, history=replace(loaded.history, fresh=firm.fresh))
+
+
+def _judge_and_write(
+    connection: Connection, fleet_id: int, part: Loaded, today: date, signed: dict[int, int], written: list[int] | None,
+    confirmed_of: dict[int, bool], left_out: aside.Aside,
+) -> None:  # fmt: skip
+    charges = cut(part.history)
+    worked = work(part, charges, today, signed, written)
+    marked = np.array([confirmed_of[i] for i in part.sample_ids.tolist()], dtype=bool)
+    _write_evaluations(connection, fleet_id, worked, written)
+    _write_standing(connection, fleet_id, worked, today, left_out.ids)
+    _write_baselines(connection, fleet_id, worked, today, _healthy(part, charges, signed, marked))
 
 
 def _write_evaluations(
@@ -247,7 +307,7 @@ def _none_if_nan(x: float) -> float | None:
     return None if x is None or not math.isfinite(x) else float(x)
 
 
-def _write_standing(connection: Connection, fleet_id: int, worked: Worked, today: date) -> None:
+def _write_standing(connection: Connection, fleet_id: int, worked: Worked, today: date, skip: set[int]) -> None:
     loaded, charges, samples = worked.loaded, worked.charges, worked.loaded.history.samples
     count = len(loaded.compartment_ids)
     oil_hours = hours_on_charge(charges, loaded.latest_total)
@@ -259,6 +319,8 @@ def _write_standing(connection: Connection, fleet_id: int, worked: Worked, today
     rows = []
     for c, decision in worked.decisions.items():
         compartment_id, r, i = int(loaded.compartment_ids[c]), loaded.register[c], int(last[c])
+        if compartment_id in skip:
+            continue
         figures, slopes = kept_decision.packed(decision)
         h = running[c]
         interval = r["interval_meter"] or math.nan
@@ -271,26 +333,17 @@ def _write_standing(connection: Connection, fleet_id: int, worked: Worked, today
         due_day = date.fromordinal(int(due.day)) if math.isfinite(due.day) and 1 < due.day < 3_600_000 else None
         if due_day is not None and due.driver == "calendar" and loaded.rate_per_day[c] > 0:
             to_due = min(to_due, (due.day - today.toordinal()) * loaded.rate_per_day[c])
-        safe = decision.running_safe
-        ceiling = max(decision.evidence_cap or 0.0, interval if interval == interval else 0.0)
-        open_end = safe is not None and bool(ceiling) and safe > ceiling
-        headroom = None
-        if math.isfinite(hours):
-            if safe is not None:
-                headroom = min(safe, ceiling or safe) - hours
-            elif math.isfinite(interval):
-                headroom = interval - hours
-        ranking = min([x for x in (headroom, to_due) if x is not None and math.isfinite(x)], default=1e9)
-        # in days of recent use, so that hours and kilometres can stand in one list
-        rate = loaded.rate_per_day[c]
-        ranking /= rate if rate > 0 else max(_none_if_nan(interval) or 365.0, 1.0) / 365
-        if decision.open_faults:
-            ranking = min(ranking, 0.0)
+        faulty = bool(decision.open_faults)
+        room = headroom(
+            hours, decision.running_safe, decision.running_as_is, decision.evidence_cap, _none_if_nan(interval), faulty
+        )
+        ranking = days_left(room.now, to_due, loaded.rate_per_day[c], _none_if_nan(interval))
         rows.append({
             "fleet_id": fleet_id, "compartment_id": compartment_id, "as_of": today,
             "meter_day": None if math.isnan(loaded.latest_day[c]) else date.fromordinal(int(loaded.latest_day[c])),
-            "oil_hours": _none_if_nan(hours), "headroom": headroom, "headroom_is_safe": safe is not None,
-            "headroom_open": open_end, "running_safe": safe,
+            "oil_hours": _none_if_nan(hours), "headroom": room.repaired, "headroom_is_safe": room.is_safe,
+            "headroom_open": room.open_end, "running_safe": decision.running_safe, "headroom_as_is": room.as_is,
+            "open_measurands": list(decision.open_measurands),
             "limiting": decision.running_limiting or decision.limiting, "interval_meter": r["interval_meter"],
             "to_due": _none_if_nan(to_due), "due_meter": _none_if_nan(due.total), "due_day": due_day,
             "due_driver": due.driver, "rate_per_day": _none_if_nan(loaded.rate_per_day[c]),

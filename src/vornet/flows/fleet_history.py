@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 
 from vornet.core import due as due_rules
-from vornet.core.decide import Policy
+from vornet.core.decision import Policy
 from vornet.core.diagnose import REPAIR_DAYS, Seen
 from vornet.core.history import (
     DRAIN_MATCH_DAYS,
@@ -26,17 +26,20 @@ from vornet.core.history import (
     cut,
     has_stood,
     part_of,
+    rows_of,
 )  # fmt: skip
 from vornet.core.limits import DUTIES, FixedLimit, LimitTable, duty_of, table
 from vornet.core.measurands import COUNT
 from vornet.core.precision import PRECISION, Precision, arranged
 from vornet.core.screening import MeterPoints
-from vornet.flows import register, results
+from vornet.flows import new_oil, register
 from vornet.store import bulk
 from vornet.store.database import Connection, query
 
 #: more days than any date has, to put compartment and day into one number
 DAYS = 10_000_000
+#: beyond this a value or a meter is no measurement
+MOST_VALUE = 1e12
 
 
 @dataclass(frozen=True)
@@ -56,11 +59,28 @@ class Loaded:
     drain_ids: np.ndarray
     oil_ids: list[int]
     oil_names: list[str]
+    oil_caps: list[dict[str, float | None]]
     changes: dict[int, list[tuple[int, float, float]]]
     limits: LimitTable
     limit_set_id: int
     policy: Policy
     seen: Seen
+
+    def without(self, comps: np.ndarray) -> Loaded:
+        """The same with nothing on record of some compartments (``comps``: (C,) bool), which stay in their places."""
+        h = self.history
+        rows, drains = ~comps[h.samples.comp], ~comps[h.drains.comp]
+        some = replace(
+            h, samples=rows_of(h.samples, rows), drains=rows_of(h.drains, drains), fillings=rows_of(h.fillings, ~comps[h.fillings.comp]),
+            levels=rows_of(h.levels, ~comps[h.levels.comp]),
+        )  # fmt: skip
+        points = ~comps[self.points.comp]
+        return replace(
+            self, history=some, sample_ids=self.sample_ids[rows], drain_ids=self.drain_ids[drains],
+            proposed_drain=self.proposed_drain[drains],
+            points=MeterPoints(self.points.comp[points], self.points.day[points], self.points.total[points], self.points.per_day),
+            seen=Seen(*(x[rows] for x in (self.seen.air_filter, self.seen.repair, self.seen.coolant_low))),
+        )  # fmt: skip
 
     def part(self, keep: np.ndarray) -> Loaded:
         """Some compartments of it (``keep``: (C,) bool), whole families together; meter points and drains stay behind."""
@@ -113,14 +133,13 @@ def load(connection: Connection, today: date, compartments: list[int] | None = N
     meter_of = np.array([r["meter_id"] for r in rows], dtype=np.int64)
 
     oil_rows = connection.execute(query("register.oils")).fetchall()
-    sampled = results.new_oil_values(connection)
     oil_ids = [o["oil_id"] for o in oil_rows]
     oil_at = {oil_id: i for i, oil_id in enumerate(oil_ids)}
     new = np.full((len(oil_rows) + 1, COUNT), np.nan)
     density = np.full(len(oil_rows) + 1, 0.87)
     for i, o in enumerate(oil_rows):
         known = np.array(o["new_values"], dtype=float)
-        new[i] = np.where(np.isnan(known) & (o["oil_id"] in sampled), sampled.get(o["oil_id"], known), known)
+        new[i] = np.where(np.isfinite(known), known, np.nan)
         density[i] = o["density_kg_l"] or 0.87
     unknown_oil = len(oil_rows)
 
@@ -152,6 +171,7 @@ def load(connection: Connection, today: date, compartments: list[int] | None = N
         connection, query("history.meter_readings" if compartments is None else "history.meters_of"),
         [("meter_id", "i8"), ("day", "day"), ("meter", "f8")], None if compartments is None else only,
     )
+    s["values"] = np.where(np.abs(s["values"]) < MOST_VALUE, s["values"], np.nan)  # no sum of squares may overflow
     last = today.toordinal()
     d = {k: x[d["day"] <= last] for k, x in d.items()}
     f = {k: x[f["day"] <= last] for k, x in f.items()}
@@ -204,16 +224,18 @@ def load(connection: Connection, today: date, compartments: list[int] | None = N
         s["comp"], s["day"], s["total"], s["oil_hours"], s["topup_l"], s["drained"], np.ones(len(s["id"]), dtype=bool),
         s["values"], s["below"], s["above"], _stood(connection, s["id"]),
     )  # fmt: skip
+    precision = arranged([*PRECISION, *precision_on(connection, today)])
     history = History(
         comps, Oils(new, density),
         Drains(drains["comp"], drains["day"], drains["total"], drains["out_l"], drains["missing_l"], drains["oil"],
                drains["magnet"], drains["estimated"].astype(bool)),
         Fillings(f["comp"][fo], f["day"][fo], f["total"][fo], f["in_l"][fo], f["out_l"][fo]), samples,
-        Levels(v["comp"][vo], v["day"][vo], v["total"][vo], v["missing_l"][vo]), arranged([*PRECISION, *precision_on(connection, today)]),
+        Levels(v["comp"][vo], v["day"][vo], v["total"][vo], v["missing_l"][vo]), precision, new_oil.known(connection, oil_at, new, precision),
     )  # fmt: skip
     return Loaded(
         history, ids, s["id"], rows, families, points, rate, latest_total, latest_day, proposed, drain_ids,
-        oil_ids, [o["name"] for o in oil_rows], changes, limits, limit_set_id, policy_on(connection, today),
+        oil_ids, [o["name"] for o in oil_rows], [{u: o["facts"].get(f"cap_{u}") for u in ("h", "km")} for o in oil_rows], changes,
+        limits, limit_set_id, policy_on(connection, today),
         _seen(connection, ids, samples, compartments),
     )  # fmt: skip
 

@@ -10,9 +10,13 @@ from typing import Any
 
 from pydantic import TypeAdapter
 
-from vornet.core.decide import Decision, charge_slopes_of
+from vornet.core.decision import Decision, charge_slopes_of
 
 _DECISION = TypeAdapter(Decision)
+_LATER: dict[str, Any] = {"running_as_is": None, "open_measurands": [], "next_sample": None}
+_LATER_OF_A_PROPERTY: dict[str, Any] = {
+    "state": "answered", "bend": None, "ref": None, "borrowed": False, "pace": None, "bounded": 0, "deepest": None, "chance_at_safe": None,
+}  # fmt: skip
 
 
 def packed(decision: Decision) -> tuple[str, bytes]:
@@ -22,7 +26,12 @@ def packed(decision: Decision) -> tuple[str, bytes]:
 
 def opened(figures: dict[str, Any] | None, slopes: bytes | None) -> dict[str, Any] | None:
     """A kept decision with its slopes put back; ``slopes`` None: they are inside already, or there are none."""
-    if figures is None or slopes is None:
+    if figures is None:
+        return None
+    # kept by an earlier version: what it did not know yet, until the next evaluation
+    figures = {**_LATER, **figures, "properties": [{**_LATER_OF_A_PROPERTY, **p} for p in figures["properties"]],
+               "guards": [{"lifts": "", "worth": None, **g} for g in figures["guards"]]}  # fmt: skip
+    if slopes is None:
         return figures
     by_property: dict[str, list[dict[str, Any]]] = {p["key"]: [] for p in figures["properties"]}
     for row in charge_slopes_of(zlib.decompress(slopes)):

@@ -169,14 +169,14 @@ def suggestions(connection: Connection, family: str, rows: list[FixedLimit], tod
     loaded, charges = fleet_history.drop_held(connection, fleet_history.load(connection, today, mine))
     samples = loaded.history.samples
     healthy = evaluate.healthy(connection, loaded, charges, evaluate.signed_verdicts(connection, mine))
-    oil = charges.oil[charges.charge_of]
+    fresh = loaded.history.known.at(charges.oil[charges.charge_of], samples.day).value
     out: dict[tuple[str, str], dict[str, Any]] = {}
     for row in rows:
         m = INDEX[row.key]
-        x, new = samples.values[:, m], loaded.history.oils.new[oil, m]
+        x, new = samples.values[:, m], fresh[:, m]
         sd = loaded.history.precision.columns_sd(x[:, None], [row.key])[:, 0]
-        if row.basis == "above_new":  # as the fixed limit does: unknown in the new oil counts as none
-            x = x - np.nan_to_num(new)
+        if row.basis == "above_new":  # as the fixed limit does: of new oil that nobody knows nothing is told
+            x = x - new
         elif row.basis == "percent":  # as a share of the new oil, which is above zero also for logarithms
             with np.errstate(invalid="ignore", divide="ignore"):
                 x, sd = x / new, sd / new

@@ -59,7 +59,7 @@ def week(connection: Connection, today: date) -> dict[str, Any]:
     since = today - timedelta(days=WEEK_DAYS)
     signed = connection.execute(query("verdicts.signed_between"), {"since": since, "until": today}).fetchall()
     board = connection.execute(
-        query("board.rows"), {"show": "all", "depot": "", "q": "", "like": "", "limit": 12, "offset": 0}
+        query("board.rows"), {"show": "all", "depot": "", "q": "", "like": "", "limit": 12, "offset": 0, "since": today}
     ).fetchall()
     follow = verdicts.follow_up(connection)
     return {

@@ -20,7 +20,6 @@ import numpy as np
 import psycopg
 
 from vornet.core.errors import InputError
-from vornet.core.measurands import dense
 from vornet.flows import fleets, lab_files, labs
 from vornet.io import results_file
 from vornet.io.cells import read_date
@@ -439,20 +438,6 @@ def _keep_held(connection: Connection, fleet_id: int, import_file_id: int | None
             cursor.executemany(query("results.hold_row"), rows)
         except psycopg.DataError as error:
             raise InputError("file", f"holds text that cannot be kept: {error}") from None
-
-
-def new_oil_values(connection: Connection) -> dict[int, np.ndarray]:
-    """Mean of each oil's own new-oil samples, by oil id, in measurand order."""
-    sums: dict[int, list[np.ndarray]] = {}
-    for r in connection.execute(query("history.new_oil_samples")).fetchall():
-        sums.setdefault(r["oil_id"], []).append(np.array(r["values"], dtype=float))
-    out = {}
-    for oil_id, stack in sums.items():
-        block = np.array(stack)
-        known = ~np.isnan(block)
-        total = np.where(known, block, 0).sum(axis=0)
-        out[oil_id] = np.where(known.any(axis=0), total / np.maximum(known.sum(axis=0), 1), dense({}))
-    return out
 
 
 def read_again(db: Database, fleet_id: int, import_file_id: int, by: str) -> ResultsReport | None:

@@ -46,6 +46,12 @@ def _placed_facts(loaded: Loaded, numbers: dict[int, str], finding: Finding) -> 
     return detail, json.dumps(facts, default=float)
 
 
+def tried(loaded: Loaded) -> None:
+    """Screen without writing, to see whether it can be done."""
+    points = replace(loaded.points, per_day=loaded.rate_per_day)
+    screen(loaded.history, cut(loaded.history), points, np.arange(len(loaded.sample_ids)), loaded.oil_names)
+
+
 def hold(
     connection: Connection, fleet_id: int, loaded: Loaded, compartments: list[int] | None = None, known: bytes | None = None
 ) -> Loaded:

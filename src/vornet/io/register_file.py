@@ -48,6 +48,8 @@ class Oil(Row):
     density_kg_l: Annotated[float, Field(ge=0.5, le=1.5)] | None = None
     approvals: list[Name] = []
     pack_l: Positive | None = None
+    cap_h: Positive | None = None
+    cap_km: Positive | None = None
     batches: list[Batch] = []
 
     @model_validator(mode="after")

@@ -116,7 +116,8 @@ def make(cell: Cell, compartments: int, seed: int) -> Made:
     way[gear, 1] = 1.0
 
     # how far each may truly run, then the pace that makes it so; another property follows at some distance
-    ratio = rng.uniform(0.7, 1.6, families)[of] * rng.lognormal(0, 0.12, c)
+    # (where the pace rose late, or with another oil, as many again could run further before)
+    ratio = rng.uniform(0.7, 2.3 if cell.twist in ("drift", "oil") else 1.6, families)[of] * rng.lognormal(0, 0.12, c)
     leads = rng.choice([0, 2, 4], families, p=[0.15, 0.7, 0.15] if cell.bend > 1 else [0.4, 0.35, 0.25])[of]
     rise = np.zeros((c, len(KEYS)))
     for k in range(len(KEYS)):
@@ -138,7 +139,7 @@ def make(cell: Cell, compartments: int, seed: int) -> Made:
         recent = rng.integers(2, 4, c)
         drift = np.where(np.arange(n + 1) >= n - recent[:, None], rng.uniform(1.2, 1.5, c)[:, None], 1.0)
     elif cell.twist == "oil":
-        recent = rng.integers(0, 3, c)
+        recent = rng.integers(0, min(n, 7), c)
         other = np.arange(n + 1) >= n - recent[:, None]
         drift = np.where(other, rng.uniform(1.25, 1.8, families)[of][:, None], 1.0)
     second = fresh * rng.uniform(0.85, 1.2, (families, len(KEYS)))[of]

@@ -6,7 +6,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from vornet.core.decide import LENGTHEN, Policy, Terms, decide
+from vornet.core.decide import decide
+from vornet.core.decision import LENGTHEN, Policy, Terms
 from vornet.core.history import cut
 from vornet.core.judge import judge
 from vornet.core.limits import table

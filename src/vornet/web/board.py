@@ -7,7 +7,7 @@ from fastapi.responses import Response
 
 from vornet.flows import board
 from vornet.io import tables
-from vornet.web.pages import database, needs, render, visitor
+from vornet.web.pages import database, needs, render, today, visitor
 
 router = APIRouter()
 
@@ -16,7 +16,7 @@ router = APIRouter()
 def show(request: Request, show: str = "all", depot: str = "", q: str = "", page: int = 0) -> Response:
     """What needs whom today."""
     with database(request).fleet(visitor(request).fleet_id) as connection:
-        found = board.board(connection, show, depot, q[:80], max(page, 0))
+        found = board.board(connection, show, depot, q[:80], max(page, 0), today(request))
     return render(request, "board.html", **found)
 
 
@@ -27,7 +27,7 @@ def as_csv(request: Request, show: str = "all", depot: str = "", q: str = "") ->
     with database(request).fleet(visitor(request).fleet_id) as connection:
         page = 0
         while True:
-            found = board.board(connection, show, depot, q[:80], page)
+            found = board.board(connection, show, depot, q[:80], page, today(request))
             rows += found["rows"]
             if not found["more"]:
                 break

@@ -199,7 +199,7 @@ def _cones(facts: Facts, key: str, latest: float) -> tuple[ribbon.Cone, ...]:
         return ribbon.Cone(tuple(points), solid)
 
     share = (facts.row["decision"] or {}).get("residual_share") or 0.0
-    fresh = float(facts.loaded.history.oils.new[charges.oil[running], m])
+    fresh = float(facts.loaded.history.known.at(charges.oil[[running]]).value[0, m])
     fresh = 0.0 if math.isnan(fresh) else fresh
     ended = level + guess.slope * max(end - begin, 0)
     following = share * ended + (1 - share) * fresh

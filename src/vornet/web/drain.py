@@ -23,7 +23,7 @@ def choose(request: Request, q: str = "") -> Response:
         if q.strip():
             rows = [r for r in board.find(connection, q, 30) if r["kind"] == "compartment"]
         else:
-            rows = board.board(connection, "all", "", "", 0)["rows"][:30]
+            rows = board.board(connection, "all", "", "", 0, today(request))["rows"][:30]
     return render(request, "drain_choose.html", rows=rows, q=q)
 
 

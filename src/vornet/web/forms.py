@@ -128,6 +128,7 @@ OIL_FIELDS = (
     Field("name", "Name"), Field("grade", "Grade", hint="15W-40"), Field("density_kg_l", "Density, kg/L", "number"),
     Field("approvals", "Approvals held", "list", hint="separated by commas"),
     Field("pack_l", "Comes in packs of", "volume"),
+    Field("cap_h", "May run at most, h", "number", hint="this oil's own cap"), Field("cap_km", "May run at most, km", "number"),
 )  # fmt: skip
 BATCH_FIELDS = (
     Field("batch", "Batch"), Field("received_on", "Came in", "date"), Field("litres", "How much", "volume"),

@@ -17,7 +17,7 @@ from starlette.exceptions import HTTPException
 
 from vornet.core import measures
 from vornet.core.causes import NAMES
-from vornet.core.decide import OUTCOME_WORDS
+from vornet.core.decision import OUTCOME_WORDS
 from vornet.core.errors import InputError
 from vornet.core.judge import VERDICTS, WORDS
 from vornet.core.measurands import spoken

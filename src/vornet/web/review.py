@@ -80,7 +80,8 @@ def _opened(request: Request, connection: Connection, sample_id: int, day: date)
 def _row(facts: compartments.Facts, detail: dict[str, Any], row: dict[str, Any], rates: dict[str, Any]) -> dict[str, Any]:
     m, samples = INDEX[row["m"].key], facts.loaded.history.samples
     upto = np.flatnonzero(samples.usable & ~np.isnan(samples.values[:, m]) & (np.arange(len(samples.comp)) <= detail["at"]))[-SPARK:]
-    fresh = float(facts.loaded.history.oils.new[facts.charges.oil[facts.charges.charge_of[detail["at"]]], m])
+    oil = facts.charges.oil[facts.charges.charge_of[[detail["at"]]]]
+    fresh = float(facts.loaded.history.known.at(oil, samples.day[[detail["at"]]]).value[0, m])
     return {
         **row, "spark": spark(samples.values[upto, m].tolist(), (row["watch"] or [None])[-1]), "new": None if math.isnan(fresh) else fresh,
         "rate": rates.get(row["m"].key),

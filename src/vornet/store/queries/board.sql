@@ -2,7 +2,11 @@
 SELECT c.compartment_id, c.unit_id, u.name AS unit, c.name AS compartment, c.kind, d.name AS depot, c.counts AS meter_unit, s.as_of, s.oil_hours,
        s.headroom, s.headroom_is_safe, s.headroom_open, s.running_safe, s.limiting, s.interval_meter, s.to_due, s.due_meter,
        s.due_day, s.due_driver, s.last_proposed, s.last_sampled_on, s.held, s.open_faults, s.outcome, s.proposed_meter,
-       s.reason, s.ranking, (SELECT v.verdict FROM verdict v WHERE v.fleet_id = s.fleet_id AND v.sample_id = s.last_sample_id
+       s.reason, s.ranking, s.headroom_as_is, s.urgency, s.last_sample_id,
+       CASE WHEN cardinality(s.open_faults) > 0 THEN least(s.headroom, s.headroom_as_is) ELSE s.headroom END AS headroom_now,
+       (SELECT e.hypotheses -> 0 ->> 'key' FROM evaluation e WHERE e.fleet_id = s.fleet_id AND e.sample_id = s.last_sample_id
+          AND e.hypotheses -> 0 ->> 'strength' <> 'possible') AS cause,
+       (SELECT v.verdict FROM verdict v WHERE v.fleet_id = s.fleet_id AND v.sample_id = s.last_sample_id
                              AND v.superseded_by IS NULL) AS last_signed
 FROM standing s JOIN compartment c USING (fleet_id, compartment_id)
 JOIN unit u ON u.fleet_id = c.fleet_id AND u.unit_id = c.unit_id
@@ -11,20 +15,25 @@ WHERE (%(show)s = 'all' AND u.state = 'in_service'
     OR %(show)s = 'laid_up' AND u.state = 'laid_up'
     OR %(show)s = 'overdue' AND s.to_due < 0
     OR %(show)s = 'faults' AND (cardinality(s.open_faults) > 0 OR s.last_proposed >= 2)
-    OR %(show)s = 'past' AND s.headroom < 0
+    OR %(show)s = 'past' AND (CASE WHEN cardinality(s.open_faults) > 0 THEN least(s.headroom, s.headroom_as_is) ELSE s.headroom END) < 0
     OR %(show)s = 'held' AND s.held > 0
-    OR %(show)s = 'unsigned' AND s.last_sample_id IS NOT NULL AND NOT EXISTS (
-        SELECT 1 FROM verdict v WHERE v.fleet_id = s.fleet_id AND v.sample_id = s.last_sample_id AND v.superseded_by IS NULL)
+    OR %(show)s = 'unsigned' AND EXISTS (
+        SELECT 1 FROM sample w JOIN evaluation e ON e.fleet_id = w.fleet_id AND e.sample_id = w.sample_id
+        WHERE w.fleet_id = s.fleet_id AND w.compartment_id = s.compartment_id AND w.superseded_by IS NULL AND e.sampled_on > %(since)s
+          AND NOT EXISTS (SELECT 1 FROM verdict v WHERE v.fleet_id = e.fleet_id AND v.sample_id = e.sample_id AND v.superseded_by IS NULL)
+          AND NOT EXISTS (SELECT 1 FROM hold h WHERE h.fleet_id = e.fleet_id AND h.sample_id = e.sample_id
+                          AND (h.settled_at IS NULL OR h.settlement = 'rejected')))
     OR %(show)s = s.outcome)
   AND (u.state = 'in_service' OR %(show)s = 'laid_up' AND u.state = 'laid_up')
   AND (%(depot)s = '' OR d.name = %(depot)s)
   AND (%(q)s = '' OR u.name || ' ' || c.name ILIKE %(like)s)
-ORDER BY s.ranking, c.compartment_id
+ORDER BY s.urgency, s.ranking, c.compartment_id
 LIMIT %(limit)s OFFSET %(offset)s
 
 -- :rows_by_outcome  the planner's desk: most to gain or lose first
 SELECT c.compartment_id, u.name AS unit, c.name AS compartment, c.kind, d.name AS depot, c.counts AS meter_unit, s.oil_hours,
-       s.interval_meter, s.outcome, s.proposed_meter, s.reason, s.limiting, s.decision -> 'safe' AS safe,
+       s.interval_meter, s.outcome, s.proposed_meter, s.reason, s.limiting, s.decision -> 'safe' AS safe, s.decision -> 'safe_as_is' AS safe_as_is,
+       s.decision -> 'guards' AS guards, s.decision -> 'next_sample' AS next_sample,
        s.decision -> 'limiting' AS deciding, s.decision -> 'charges' AS charges, s.decision -> 'schools' AS schools,
        (s.decision -> 'beyond_evidence')::boolean AS beyond_evidence, s.open_faults
 FROM standing s JOIN compartment c USING (fleet_id, compartment_id)
@@ -39,14 +48,13 @@ LIMIT %(limit)s OFFSET %(offset)s
 SELECT count(*) FILTER (WHERE in_service) AS all, count(*) FILTER (WHERE laid_up) AS laid_up,
        count(*) FILTER (WHERE in_service AND to_due < 0) AS overdue,
        count(*) FILTER (WHERE in_service AND (cardinality(open_faults) > 0 OR last_proposed >= 2)) AS faults,
-       count(*) FILTER (WHERE in_service AND (headroom < 0)) AS past, count(*) FILTER (WHERE in_service AND (held > 0)) AS held,
+       count(*) FILTER (WHERE in_service AND (CASE WHEN cardinality(open_faults) > 0 THEN least(headroom, headroom_as_is) ELSE headroom END) < 0) AS past,
+       count(*) FILTER (WHERE in_service AND urgency = 0) AS stops, count(*) FILTER (WHERE in_service AND (held > 0)) AS held,
        count(*) FILTER (WHERE in_service AND (outcome = 'lengthen')) AS lengthen, count(*) FILTER (WHERE in_service AND (outcome = 'shorten')) AS shorten,
        count(*) FILTER (WHERE in_service AND (outcome = 'hold')) AS hold, count(*) FILTER (WHERE in_service AND (outcome = 'not_enough')) AS not_enough,
-       count(*) FILTER (WHERE in_service AND last_sample_id IS NOT NULL AND verdict_id IS NULL) AS unsigned,
        max(as_of) AS as_of
-FROM (SELECT s.*, u.state = 'in_service' AS in_service, u.state = 'laid_up' AS laid_up, v.verdict_id
-      FROM standing s LEFT JOIN verdict v ON v.fleet_id = s.fleet_id AND v.sample_id = s.last_sample_id AND v.superseded_by IS NULL
-      JOIN compartment c ON c.fleet_id = s.fleet_id AND c.compartment_id = s.compartment_id
+FROM (SELECT s.*, u.state = 'in_service' AS in_service, u.state = 'laid_up' AS laid_up
+      FROM standing s JOIN compartment c ON c.fleet_id = s.fleet_id AND c.compartment_id = s.compartment_id
       JOIN unit u ON u.fleet_id = c.fleet_id AND u.unit_id = c.unit_id) s
 
 -- :waiting  rows and samples that wait for a person
@@ -58,11 +66,12 @@ SELECT (SELECT count(*) FROM held_row WHERE resolved_at IS NULL)
 SELECT name FROM depot ORDER BY name
 
 -- :find  anything by name
-SELECT c.compartment_id, c.unit_id, u.name AS unit, c.name AS compartment, u.model, s.headroom, s.headroom_is_safe, s.headroom_open,
+SELECT c.compartment_id, c.unit_id, u.name AS unit, c.name AS compartment, u.model,
+       CASE WHEN cardinality(s.open_faults) > 0 THEN least(s.headroom, s.headroom_as_is) ELSE s.headroom END AS headroom_now, s.headroom_is_safe, s.headroom_open,
        c.counts AS meter_unit, s.due_day, s.to_due, s.oil_hours
 FROM compartment c JOIN unit u USING (fleet_id, unit_id) LEFT JOIN standing s USING (fleet_id, compartment_id)
 WHERE u.name || ' ' || c.name || ' ' || coalesce(u.model, '') || ' ' || c.family ILIKE %(like)s
-ORDER BY (u.name || ' ' || c.name ILIKE %(start)s) DESC, s.ranking NULLS LAST, u.name, c.compartment_id LIMIT %(limit)s
+ORDER BY (u.name || ' ' || c.name ILIKE %(start)s) DESC, s.urgency, s.ranking NULLS LAST, u.name, c.compartment_id LIMIT %(limit)s
 
 -- :find_sample
 SELECT sample_id, sample_no, compartment_id FROM sample
@@ -74,6 +83,8 @@ SELECT c.compartment_id, c.unit_id, c.meter_no, c.unit_id * 2 + c.meter_no - 1 A
        c.capacity_l, c.capacity_without_filter_l, c.volume_between_marks_l, c.oil_id, o.name AS oil, o.grade, o.new_values,
        c.cap_meter,
        c.counts AS meter_unit, u.model, u.duty, d.name AS depot, s.as_of, s.meter_day, s.oil_hours, s.headroom, s.headroom_is_safe,
+       s.headroom_as_is, s.open_measurands,
+       CASE WHEN cardinality(s.open_faults) > 0 THEN least(s.headroom, s.headroom_as_is) ELSE s.headroom END AS headroom_now,
        s.headroom_open, s.running_safe, s.limiting, s.interval_meter, s.to_due, s.due_meter, s.due_day, s.due_driver,
        s.rate_per_day, s.last_sample_id, s.last_proposed, s.last_sampled_on, s.held, s.open_faults, s.outcome,
        s.proposed_meter, s.reason, s.decision, s.slopes

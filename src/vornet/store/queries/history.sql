@@ -52,9 +52,41 @@ WHERE d.superseded_by IS NULL AND d.compartment_id = ANY(ARRAY(
 -- :sample_counts  samples of each compartment
 SELECT compartment_id, count(*) AS n FROM sample WHERE superseded_by IS NULL AND compartment_id IS NOT NULL GROUP BY compartment_id
 
--- :new_oil_samples
-SELECT oil_id, values FROM sample
+-- :new_oil_samples  what samples of new oil said, and when
+SELECT oil_id, sampled_on, values FROM sample
 WHERE compartment_id IS NULL AND oil_id IS NOT NULL AND superseded_by IS NULL ORDER BY sample_id
+
+-- :oil_users  compartments that run, or ran, some oils
+SELECT DISTINCT compartment_id FROM drain WHERE superseded_by IS NULL AND oil_id = ANY(%(oils)s)
+UNION SELECT compartment_id FROM compartment WHERE oil_id = ANY(%(oils)s)
+
+-- :samples_count  samples of some compartments
+SELECT count(*) AS n FROM sample WHERE superseded_by IS NULL AND compartment_id = ANY(%(compartments)s)
+
+-- :estimates  of new oil, as last made
+SELECT oil_id, steps, samples FROM new_oil_estimate
+
+-- :put_estimate
+INSERT INTO new_oil_estimate (fleet_id, oil_id, steps, samples) VALUES (%(fleet_id)s, %(oil_id)s, %(steps)s, %(samples)s)
+ON CONFLICT (fleet_id, oil_id) DO UPDATE SET steps = excluded.steps, samples = excluded.samples, made_at = now()
+
+-- :drop_estimates  of oils that need none any more
+DELETE FROM new_oil_estimate WHERE NOT oil_id = ANY(%(oils)s)
+
+-- :put_aside  a history that stopped the judgement
+INSERT INTO set_aside (fleet_id, compartment_id, trouble) VALUES (%(fleet_id)s, %(compartment_id)s, %(trouble)s)
+ON CONFLICT (fleet_id, compartment_id) DO UPDATE SET trouble = excluded.trouble
+
+-- :take_back  those that were worked through again
+DELETE FROM set_aside WHERE (%(only)s::bigint[] IS NULL OR compartment_id = ANY(%(only)s)) AND NOT compartment_id = ANY(%(but)s)
+
+-- :set_aside  by name, longest first
+SELECT a.compartment_id, u.name AS unit, c.name AS compartment, a.trouble, a.since FROM set_aside a
+JOIN compartment c USING (fleet_id, compartment_id) JOIN unit u ON u.fleet_id = c.fleet_id AND u.unit_id = c.unit_id
+ORDER BY a.since, u.name, c.compartment_id
+
+-- :collect_statistics
+SELECT collect_statistics()
 
 -- :standing_holds  samples that stay out: open holds and rejected ones
 SELECT DISTINCT sample_id FROM hold WHERE settled_at IS NULL OR settlement = 'rejected'
@@ -153,11 +185,13 @@ DELETE FROM evaluated WHERE part = '' OR families && %(families)s::text[]
 -- :put_standing
 INSERT INTO standing (fleet_id, compartment_id, as_of, meter_day, oil_hours, headroom, headroom_is_safe, headroom_open,
     running_safe, limiting, interval_meter, to_due, due_meter, due_day, due_driver, rate_per_day, last_sample_id,
-    last_proposed, last_sampled_on, held, open_faults, outcome, proposed_meter, reason, ranking, decision, slopes)
+    last_proposed, last_sampled_on, held, open_faults, outcome, proposed_meter, reason, ranking, decision, slopes, headroom_as_is,
+    open_measurands)
 VALUES (%(fleet_id)s, %(compartment_id)s, %(as_of)s, %(meter_day)s, %(oil_hours)s, %(headroom)s, %(headroom_is_safe)s,
     %(headroom_open)s, %(running_safe)s, %(limiting)s, %(interval_meter)s, %(to_due)s, %(due_meter)s, %(due_day)s,
     %(due_driver)s, %(rate_per_day)s, %(last_sample_id)s, %(last_proposed)s, %(last_sampled_on)s, %(held)s,
-    %(open_faults)s, %(outcome)s, %(proposed_meter)s, %(reason)s, %(ranking)s, %(decision)s, %(slopes)s)
+    %(open_faults)s, %(outcome)s, %(proposed_meter)s, %(reason)s, %(ranking)s, %(decision)s, %(slopes)s,
+    %(headroom_as_is)s, %(open_measurands)s)
 ON CONFLICT (fleet_id, compartment_id) DO UPDATE SET
     as_of = excluded.as_of, meter_day = excluded.meter_day, oil_hours = excluded.oil_hours,
     headroom = excluded.headroom, headroom_is_safe = excluded.headroom_is_safe, headroom_open = excluded.headroom_open,
@@ -166,7 +200,24 @@ ON CONFLICT (fleet_id, compartment_id) DO UPDATE SET
     due_driver = excluded.due_driver, rate_per_day = excluded.rate_per_day, last_sample_id = excluded.last_sample_id,
     last_proposed = excluded.last_proposed, last_sampled_on = excluded.last_sampled_on, held = excluded.held,
     open_faults = excluded.open_faults, outcome = excluded.outcome, proposed_meter = excluded.proposed_meter,
-    reason = excluded.reason, ranking = excluded.ranking, decision = excluded.decision, slopes = excluded.slopes
+    reason = excluded.reason, ranking = excluded.ranking, decision = excluded.decision, slopes = excluded.slopes,
+    headroom_as_is = excluded.headroom_as_is, open_measurands = excluded.open_measurands
+
+-- :rank  what the Board puts first, by the last verdict that stands: 0 Stop, 1 Act that nobody signed or took in hand, 2 past safe life,
+-- 3 overdue, 4 held, 5 the rest
+UPDATE standing s SET urgency = n.urgency
+FROM (SELECT x.compartment_id, CASE
+          WHEN coalesce(v.verdict, x.last_proposed) = 3 THEN 0
+          WHEN coalesce(v.verdict, x.last_proposed) = 2 AND (v.verdict IS NULL OR NOT EXISTS (
+              SELECT 1 FROM action a WHERE a.fleet_id = x.fleet_id AND a.compartment_id = x.compartment_id
+                AND (a.closed_at IS NULL OR a.sample_id = x.last_sample_id))) THEN 1
+          WHEN (CASE WHEN cardinality(x.open_faults) > 0 THEN least(x.headroom, x.headroom_as_is) ELSE x.headroom END) < 0 THEN 2
+          WHEN x.to_due < 0 OR x.due_day < x.as_of THEN 3
+          WHEN x.held > 0 THEN 4
+          ELSE 5 END AS urgency
+      FROM standing x LEFT JOIN verdict v ON v.fleet_id = x.fleet_id AND v.sample_id = x.last_sample_id AND v.superseded_by IS NULL
+      WHERE %(only)s::bigint[] IS NULL OR x.compartment_id = ANY(%(only)s)) n
+WHERE s.compartment_id = n.compartment_id AND s.urgency <> n.urgency
 
 -- :put_baseline
 INSERT INTO baseline (fleet_id, family, measurand, as_of, n, mean, sd)
@@ -186,10 +237,13 @@ LEFT JOIN evaluation e ON e.fleet_id = s.fleet_id AND e.sample_id = s.sample_id
 LEFT JOIN verdict v ON v.fleet_id = s.fleet_id AND v.sample_id = s.sample_id AND v.superseded_by IS NULL
 WHERE s.superseded_by IS NULL ORDER BY s.sampled_on, s.sample_id
 
--- :decisions  what export intervals needs, one row a compartment
+-- :decisions  what export intervals needs, one row a compartment; row by row through the keys, whatever the planner knows of the tables
 SELECT u.name AS unit, c.name AS compartment, c.counts AS meter_unit, s.outcome, s.proposed_meter, s.reason, s.oil_hours, s.headroom,
        s.decision
-FROM standing s JOIN compartment c USING (fleet_id, compartment_id) JOIN unit u USING (fleet_id, unit_id)
+FROM standing s
+CROSS JOIN LATERAL (SELECT unit_id, name, counts, compartment_id FROM compartment c
+                    WHERE c.fleet_id = s.fleet_id AND c.compartment_id = s.compartment_id OFFSET 0) c
+CROSS JOIN LATERAL (SELECT name FROM unit u WHERE u.fleet_id = s.fleet_id AND u.unit_id = c.unit_id OFFSET 0) u
 ORDER BY u.name, c.compartment_id
 
 -- :air_filters  how the air filter was found at drains

@@ -70,12 +70,16 @@ WHERE u.unit_id = n.unit_id AND u.state <> n.state
 SELECT c.compartment_id, c.unit_id, u.name AS unit, c.name, c.kind, c.fuel, c.family, c.system_volume_l, c.capacity_l,
        c.capacity_without_filter_l, c.volume_between_marks_l, c.oil_id, o.name AS oil, c.cap_meter, c.facts, c.meter_no,
        c.unit_id * 2 + c.meter_no - 1 AS meter_id, u.state, u.estimated_per_day, shared.name AS shared_unit,
-       c.counts AS meter_unit, i.meter AS interval_meter, i.days AS interval_days
+       c.counts AS meter_unit, i.meter AS interval_meter, i.days AS interval_days,
+       CASE WHEN i.origin = 'approved' THEN i.effective_from END AS approved_from,
+       CASE WHEN i.origin = 'approved' THEN (
+           SELECT r.meter FROM drain_interval r WHERE r.fleet_id = c.fleet_id AND r.compartment_id = c.compartment_id
+             AND r.origin = 'register' ORDER BY r.interval_id DESC LIMIT 1) END AS stated_meter
 FROM compartment c
 JOIN unit u USING (fleet_id, unit_id)
 LEFT JOIN unit shared ON shared.fleet_id = c.fleet_id AND shared.unit_id = c.shared_unit_id
 LEFT JOIN oil o ON o.fleet_id = c.fleet_id AND o.oil_id = c.oil_id
-LEFT JOIN LATERAL (SELECT meter, days FROM drain_interval i
+LEFT JOIN LATERAL (SELECT meter, days, origin, effective_from FROM drain_interval i
                    WHERE i.fleet_id = c.fleet_id AND i.compartment_id = c.compartment_id
                      AND i.effective_from <= %(today)s
                    ORDER BY effective_from DESC, interval_id DESC LIMIT 1) i ON true
