@@ -221,7 +221,9 @@ def evaluate(
     if as_json:
         _print(counts)
     else:
-        typer.echo(f"{name}: " + ", ".join(f"{n:,} {what}" for what, n in counts.items()))
+        typer.echo(f"{name}: " + ", ".join(f"{counts[what]:,} {what}" for what in ("compartments", "samples", "held")))
+        for a in counts["set_aside"]:
+            typer.echo(f"set aside: {a['unit']} {a['compartment']}, whose history stopped the judgement ({a['trouble']})", err=True)
 
 
 @export_app.command("register")

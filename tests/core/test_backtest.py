@@ -111,7 +111,7 @@ def test_what_says_what_is_usual(change, stays):
 
 
 def test_without_top_ups_equals_the_ledger_s_undiluted_rise():
-    """DOMAIN's worked charge: V 40, top-ups 5, 6 and 7 L, start 8, new oil 2, R = 20 mg/h: sample 249.179, undiluted rise 287.36."""
+    """A charge integrated numerically: V 40, top-ups 5, 6 and 7 L, start 8, new oil 2, R = 20 mg/h: 249.179, undiluted 287.36."""
     top_ups = [ledger.TopUp(100, 5), ledger.TopUp(220, 6), ledger.TopUp(360, 7)]
     found = ledger.wear_rate(40, 8, 2, [ledger.Point(500, 249.179)], top_ups, density_kg_l=0.87)
     per_100h = found.undiluted_rise_ppm / 5

@@ -15,7 +15,7 @@ from vornet.core.errors import InputError
         # 1 lbf·ft 1.3558179483314004 N·m, 1 in 25.4 mm, 1 psi 6.894757 kPa
         ("9.5 qt", "volume", 9.5 * 0.946352946), ("2 gal", "volume", 2 * 3.785411784), ("3 imp gal", "volume", 3 * 4.54609),
         ("19.2 fl oz", "volume", 19.2 * 0.0295735295625), ("18 lbf·ft", "torque", 18 * 1.3558179483314004),
-        ("18 ft-lb", "torque", 18 * 1.3558179483314004), ("25 Nm", "torque", 25), ("100 mi", "distance", 160.9344),
+        ("18 ft-lb", "torque", 18 * 1.3558179483314004), ("62 Nm", "torque", 62), ("100 mi", "distance", 160.9344),
         ("0.5 in", "length", 12.7), ("32 psi", "pressure", 32 * 6.894757293), ("50 °F", "temperature", 10),
         ("1,250 km", "distance", 1250), ("12 500", "distance", 12500), ("9,5", "volume", 9.5), ("-15 C", "temperature", -15),
     ],

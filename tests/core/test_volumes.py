@@ -28,12 +28,12 @@ def test_flush_that_fits_exactly_needs_no_further_drain():
 
 
 def test_refill_in_quart_packs():
-    # 3.6 US qt from one-quart packs: three whole and 19.2 fl oz of the fourth, leaving 12.8 (derived)
+    # 6.7 US qt from one-quart packs: six whole and 22.4 fl oz of the seventh, leaving 9.6 (derived: a quart is 32 fl oz)
     qt, floz = 0.946352946, 0.0295735295625
-    r = volumes.refill(3.6 * qt, qt)
-    assert r.whole_packs == 3
-    assert r.from_last_pack_l / floz == pytest.approx(19.2)
-    assert r.left_in_last_pack_l / floz == pytest.approx(12.8)
+    r = volumes.refill(6.7 * qt, qt)
+    assert r.whole_packs == 6
+    assert r.from_last_pack_l / floz == pytest.approx(22.4)
+    assert r.left_in_last_pack_l / floz == pytest.approx(9.6)
 
 
 def test_an_exact_refill_opens_no_further_pack():

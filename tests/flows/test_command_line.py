@@ -10,7 +10,7 @@ import pytest
 from vornet.flows import calc
 
 ASK = {
-    "convert": {"value": 25, "from": "N*m", "to": "lbf_ft"},
+    "convert": {"value": 62, "from": "N*m", "to": "lbf_ft"},
     "carry-over": {"system_volume_l": 40, "level_missing_l": 3, "drained_volume_l": 33, "old_value": 50, "new_value": 0},
     "flush": {"system_volume_l": 40, "drained_volume_l": 30, "target_share": 0.05},
     "refill": {"capacity_l": 3.4, "pack_l": 1},

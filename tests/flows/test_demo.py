@@ -59,13 +59,13 @@ def test_the_register_doubts_what_is_planted_wrong(loaded):
 
 def test_planted_troubles_are_seen(loaded):
     rows = {(r["unit"], r["compartment"]): r for r in judgements.intervals(loaded, demo.FLEET)}
-    assert any("Silicon" in f for f in rows["MV Hallow", "starboard engine"]["open_faults"])
-    assert any("Sodium" in f for f in rows["MV Sula", "starboard engine"]["open_faults"])
+    assert any("Silicon" in f for f in rows["MV Hallovane", "starboard engine"]["open_faults"])
+    assert any("Sodium" in f for f in rows["MV Sulvenna", "starboard engine"]["open_faults"])
     assert any("Fuel" in f for f in rows["WB Tern", "engine"]["open_faults"])
     assert any("Lead" in f for f in rows["Bus 15", "engine"]["open_faults"])
     for name in (("WB Gannet", "engine"), ("Bus 14", "engine")):  # planted over-long
         assert rows[name]["outcome"] == "shorten"
-    for name in (("MV Corran Light", "port engine"), ("GS Eday 1", "engine")):  # planted too short
+    for name in (("MV Tavrinne Light", "port engine"), ("GS Ostrelle 1", "engine")):  # planted too short
         assert rows[name]["outcome"] == "lengthen"
 
 

@@ -97,7 +97,7 @@ def test_a_drain_done_at_the_unit_is_right_to_the_number(db, ready):
 
 
 def test_the_charge_starts_with_what_stayed_behind(db, ready):
-    """A tenth of the old oil's iron starts the next charge (carry-over, DOMAIN's mass balance)."""
+    """A tenth of the old oil's iron starts the next charge (carry-over, a mass balance)."""
     from conftest import HEADER
     from conftest import row as result
     from vornet.flows import results

@@ -799,7 +799,7 @@ def test_a_lab_s_books_survive_a_restart(bench, tmp_path):
     made, watch, _ = bench
     label = {
         "sample_no": "A",
-        "unit": "MV Hallow",
+        "unit": "MV Hallovane",
         "compartment": "port engine",
         "sampled_on": "2026-01-10",
         "oil_hours": 200,

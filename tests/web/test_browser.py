@@ -52,11 +52,11 @@ def test_the_whole_job(page: Page, served, db, fleet_name):
     page.get_by_role("button", name="Take it in").click()
     expect(page.get_by_role("heading", name="results.csv")).to_be_visible()
     expect(page.get_by_role("status")).to_contain_text("1 held", timeout=20_000)  # a worker reads it meanwhile
-    expect(page.locator("main")).to_contain_text("there is no unit named 'MV Sundt'")
+    expect(page.locator("main")).to_contain_text("there is no unit named 'MV Sundrelt'")
 
     page.keyboard.press("g")
     page.keyboard.press("b")
-    page.get_by_role("link", name="MV Sund engine").click()
+    page.get_by_role("link", name="MV Sundrel engine").click()
     expect(page.locator("svg.ribbon .panel")).to_have_count(4)
     expect(page.locator(".trends")).to_contain_text("Iron")
     before = figure(page, ".figure .num")
@@ -78,7 +78,7 @@ def test_the_whole_job(page: Page, served, db, fleet_name):
     expect(page.locator("#next-due")).to_have_text("4,450")
     page.get_by_text("fine fuzz").click()
     page.get_by_role("button", name="Save the drain").click()
-    expect(page.get_by_role("heading", name="MV Sund")).to_be_visible()
+    expect(page.get_by_role("heading", name="MV Sundrel")).to_be_visible()
     expect(page.locator(".headroom-figure")).to_contain_text("0 h on this oil")
     assert figure(page, ".figure .num") > before
 

@@ -34,7 +34,7 @@ def visit(db, fleet):
     assert register.load(db, json.dumps(document).encode(), by="t", today=TODAY).problems == []
     evaluate.evaluate(db, fleet, TODAY)
     login = "tech" + fleet.replace(" ", "").lower()
-    people.add(db, fleet, login, "Sunniva Holt", PASSWORD, "technician")
+    people.add(db, fleet, login, "Sunniva Holtane", PASSWORD, "technician")
     fleet_id = fleets.find(db, fleet)
     with db.fleet(fleet_id) as c:
         ids = {r["name"]: r["compartment_id"] for r in c.execute("SELECT name, compartment_id FROM compartment").fetchall()}
@@ -189,7 +189,7 @@ def test_a_whole_visit_with_the_server_stopped_for_part_of_it(phone: Page, own_s
         assert [(d["meter"], d["volume_out_l"], d["volume_in_l"]) for d in drains] == [(3900, 52, 51.8), (3900, 17.5, 17.5)]
         assert drains[0]["extra"]["torque"] == {"sump": "wrench"}
         assert c.execute("SELECT state FROM job").fetchone()["state"] == "done"
-        logged = c.execute("SELECT count(*) AS n FROM audit WHERE what = 'drain logged' AND who = 'Sunniva Holt'").fetchone()["n"]
+        logged = c.execute("SELECT count(*) AS n FROM audit WHERE what = 'drain logged' AND who = 'Sunniva Holtane'").fetchone()["n"]
         assert logged == 2
         assert c.execute("SELECT count(*) AS n FROM bottle").fetchone()["n"] == 1
         row = c.execute(query("board.compartment"), {"compartment_id": visit["ids"]["engine"]}).fetchone()

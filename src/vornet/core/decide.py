@@ -10,7 +10,7 @@ from __future__ import annotations
 import itertools
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -49,12 +49,14 @@ from vornet.core.properties import ACCELERATES, EVENTS, PROPERTIES, PROPERTY_COU
 @dataclass(frozen=True)
 class _View:
     """Safe hours by one set of charges: ``each`` (C, P) of a property (NaN not told), ``joint`` (C,) of any (NaN none told),
+    ``mild`` (C,) the same had bends that nobody saw been feared less,
     ``chance`` (C, P) at the joint hours, the same for the running charge, and the outlook by row of ``at`` (C, P; −1 none)."""
 
     outlook: Outlook
     at: np.ndarray
     each: np.ndarray
     joint: np.ndarray
+    mild: np.ndarray
     chance: np.ndarray
     running: np.ndarray
     running_joint: np.ndarray
@@ -120,10 +122,11 @@ def _view(ground: _Ground, path: Paths, charges: Charges, include: np.ndarray, o
         return np.where(np.bincount(c, minlength=count) > 0, hours, np.nan)
 
     together = joint(standing)
+    mild = joint(replace(standing, outlook=o.mildly(cautious[rows])))
     capped = np.where(np.isfinite(together), together, 10 * ground.ref)
     rise, sd = running.moments()
     return _View(
-        o, at, placed(hours_until(standing.chance, target, ground.ref[c])), together, placed(standing.chance(capped[c])),
+        o, at, placed(hours_until(standing.chance, target, ground.ref[c])), together, mild, placed(standing.chance(capped[c])),
         placed(hours_until(running.chance, target, ground.ref[c])), joint(running), placed(rise), placed(sd),
     )  # fmt: skip
 
@@ -219,7 +222,8 @@ def decide(
             distance=bool(comps.distance[c]), current=None if math.isnan(interval) else interval, answers=answers, policy=policy,
             terms=terms[c], verdicts=stands[rows][firm], unsigned=0 if signed is None else
             int((~signed[rows][firm])[-policy.run_on_needed :].sum()), passed_over=int((counted & weak)[-policy.run_on_needed :].sum()),
-            joint=float(clean.joint[c]), joint_as_is=joint_as_is, running=float(clean.running_joint[c]), running_as_is=run_as_is,
+            joint=float(clean.joint[c]), mild=float(clean.mild[c]), joint_as_is=joint_as_is,
+            running=float(clean.running_joint[c]), running_as_is=run_as_is,
             longest=min(deepest) if deepest else None, faults=tuple(f.text for f in faults[c]),
             open_keys=tuple(dict.fromkeys(k for f in faults[c] for k in f.keys)),
             schools=_schools(c, policy, terms[c], path, last_of[c], limit, stat, answers, ref), share=float(share[c]), slopes=packed[c],

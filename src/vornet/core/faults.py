@@ -40,7 +40,8 @@ class Open:
 
 @dataclass
 class _Seen:
-    """When a fault was last seen: ``hours`` on the oil, ``rise`` per hour by measurand (above usual)."""
+    """When a fault was last seen: ``hours`` on the oil, ``rise`` per hour above usual by measurand; NaN not told, 0 where it was
+    the usual one, and only the level had grown with the hours."""
 
     hours: float
     text: str
@@ -72,6 +73,8 @@ def _rise(d: Departures, i: int, key: str) -> tuple[float, float]:
 def _back(d: Departures, i: int, key: str, before: float, value: float, hours: float) -> bool:
     """Is the rise of ``key`` back at the usual, in a sample that would have shown the ``before`` one?"""
     over, sd = _rise(d, i, key)
+    if before == 0.0:
+        return math.isnan(over) or over <= BACK_SD * sd
     if math.isnan(over):  # no usual to lay it beside: at most half of the rise there was
         return hours > 0 and before > 0 and value / hours <= 0.5 * before
     return over <= BACK_SD * sd and (math.isnan(before) or before - max(over, 0.0) > BACK_SD * sd)
@@ -112,9 +115,12 @@ def open_faults(history: History, charges: Charges, judgement: Judgement) -> lis
             def now(text: str, keys: tuple[str, ...], i: int = i, hours: float = hours) -> _Seen:
                 rise = {}
                 for key in keys:
-                    over = _rise(d, i, key)[0] if key in AT else math.nan
+                    over, sd = _rise(d, i, key) if key in AT else (math.nan, math.nan)
                     level = float(samples.values[i, INDEX[key]])
-                    rise[key] = over if not math.isnan(over) else level / hours if hours > 0 else math.nan
+                    if math.isnan(over):
+                        rise[key] = level / hours if hours > 0 else math.nan
+                    else:
+                        rise[key] = over if over > BACK_SD * sd else 0.0
                 return _Seen(hours, text, keys, rise)
 
             for k, key in enumerate(CONDITIONS):

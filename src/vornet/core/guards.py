@@ -47,9 +47,9 @@ BOTTLES = (0.5, 0.75, 1.0)
 @dataclass(frozen=True)
 class Case:
     """Everything an outcome rests on, of one compartment. ``joint``, ``running`` and their ``_as_is`` twins: safe hours of all
-    properties together, ∞ never, NaN none told. ``longest``: the least of the deepest samples of answered properties.
-    ``changed_after_approval``: the interval in force was approved on another oil's evidence. ``on_oil``: oil hours of the running
-    charge's last sample."""
+    properties together, ∞ never, NaN none told; ``mild``: the joint ones had bends that nobody saw been feared less. ``longest``:
+    the least of the deepest samples of answered properties. ``changed_after_approval``: the interval in force was approved on
+    another oil's evidence. ``on_oil``: oil hours of the running charge's last sample."""
 
     distance: bool
     current: float | None
@@ -60,6 +60,7 @@ class Case:
     unsigned: int
     passed_over: int
     joint: float
+    mild: float
     joint_as_is: float
     running: float
     running_as_is: float
@@ -245,10 +246,17 @@ def outcome(case: Case, outlook: Outlook, rows: np.ndarray, margin: np.ndarray, 
     ceiling = min(rules.ceilings.values(), default=math.inf)
     few = "charges" in bites
     proposed: float | None
-    known = best is not None or (bool(faults) and math.isfinite(as_is)) or pushed == "oil_change"
+    known = best is not None or (bool(faults) and math.isfinite(as_is)) or bool(pushed)
     if base is None:
         result, proposed = NOT_ENOUGH, None
         reason = "No interval on record to move" if best else _nothing(case)
+    elif best is not None and allowed == safe < base <= case.mild and not pushed:
+        bends = best if best.chance_at_safe is None else max(ranked, key=lambda a: a.chance_at_safe or 0.0)
+        result, proposed = NOT_ENOUGH, base
+        reason = (f"Safe for {length(safe)} should {spoken(bends.name)} bend as it may, {_at_least(case)} if it does not: no bottle "
+                  "half way has shown which")  # fmt: skip
+        if cap is not None and cap < base:
+            reason = f"Never sampled beyond {length(case.longest or 0)} of a {length(base)} interval"
     elif known and allowed < base and not (few and allowed >= CLEARLY_SHORT * base and not pushed):
         result, proposed, reason = SHORTEN, _down(allowed, step) or float(math.floor(allowed)) or None, _why_shorter(
             case, allowed, base, pushed, best, safe, as_is)  # fmt: skip
@@ -293,6 +301,10 @@ def outcome(case: Case, outlook: Outlook, rows: np.ndarray, margin: np.ndarray, 
     return replace(decision, next_sample=_next_sample(case, decision, bites, rules.ceilings, outlook, rows, margin, ref))
 
 
+def _at_least(case: Case) -> str:
+    return case.length(case.mild) if math.isfinite(case.mild) else "without a limit in reach"
+
+
 def _running_limiting(ranked: list[PropertyAnswer]) -> str | None:
     told = [a for a in ranked if a.running_safe is not None]
     return min(told, key=lambda a: a.running_safe or 0.0).key if told else None
@@ -304,7 +316,9 @@ def _nothing(case: Case) -> str:
         thin = case.in_state(UNANSWERED)
         if all(a.n == 0 for a in thin):
             return f"No charge of {case.oil or 'the oil in use'} has been sampled yet"
-        return f"Of {'one charge' if max(a.n for a in thin) == 1 else 'so few charges'} no spread can be told: {_names(thin)}"
+        if max(a.n for a in thin) == 1:
+            return f"Only one charge of {case.oil or 'the oil in use'} has been sampled, and of one no spread can be told"
+        return f"So few charges tell no spread: {_names(thin)}"
     if case.in_state(IMPOSSIBLE):
         return f"This limit cannot hold for this oil: {_said_impossible(case.in_state(IMPOSSIBLE))}"
     if case.in_state(NO_LIMIT):
@@ -367,6 +381,9 @@ def _next_sample(
         return NextSample("used", "A bottle late in this charge, with figures rather than bounds: one charge more that counts", late, None)
     if "verdicts" in bites:
         return NextSample("used", f"The next bottle from warm oil: {bites['verdicts'].lifts}", (max(0.5 * base, case.on_oil), base), None)
+    if decision.outcome == NOT_ENOUGH and decision.safe is not None and decision.safe < base <= case.mild:
+        middle = (_down(HALF_OF * base, case.step) or HALF_OF * base, 0.6 * base)
+        return NextSample("used", "A bottle half way through a charge, and one at its end: together they show whether it bends", middle, None)
     found = _weighed(case, decision, ceilings, outlook, rows, margin, ref, base)
     if found is not None:
         return found

@@ -242,7 +242,7 @@ def _oil_hours(samples: Samples, fill: np.ndarray, end: np.ndarray) -> tuple[np.
     with np.errstate(invalid="ignore"):
         at = np.where(samples.drained, np.fmin(samples.total, end), samples.total)
         by_meter = np.maximum(at - fill, 0)
-        typed = np.fmin(np.where(np.isfinite(samples.oil_hours) & (samples.oil_hours >= 0), samples.oil_hours, np.nan), np.inf)
+        typed = np.where(np.isfinite(samples.oil_hours) & (samples.oil_hours >= 0), samples.oil_hours, np.nan)
         length = np.where(end >= fill, end - fill, np.nan)
         hours = np.where(np.isfinite(by_meter), by_meter, np.where(np.isnan(length), typed, np.minimum(typed, length)))
     return np.where(np.isfinite(hours), hours, np.nan), np.isfinite(by_meter) | (np.isfinite(hours) & ~np.isnan(length))

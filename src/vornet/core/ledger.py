@@ -8,7 +8,7 @@ Between fillings the level falls steadily at q = top-up volume ÷ hours since th
 - at a top-up of v litres: C⁺ = (C⁻·(V−v) + C_new·v) / V.
 
 Every concentration is linear in R, C = a·R + b, which makes R a weighted least-squares fit.
-Source: mass balance, DOMAIN check values confirmed by numerical integration in the tests.
+Source: mass balance, check values confirmed by numerical integration in the tests.
 Compartments that count distance use km for h throughout.
 """
 

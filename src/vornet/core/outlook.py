@@ -14,13 +14,15 @@ docs/method.md, and held to by simulation.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 #: powers of oil hours tried; what accelerates takes the cautious prior, what does not the narrow one (half-normal widths)
 BENDS = np.array([1.0, 1.3, 1.6, 2.0, 2.5])
 CAUTIOUS_BEND, USUAL_BEND = 0.9, 0.13
+#: for shortening a bend that nobody has seen is feared less
+MILD_BEND = 0.4
 #: between-charge spread tried, in shares of the rise, and the width of its half-normal prior
 SPREADS = np.array([0.05, 0.09, 0.15, 0.24, 0.38, 0.6])
 SPREAD_PRIOR, LEAST_SPREAD = 0.2, 0.05
@@ -92,6 +94,13 @@ class Outlook:
         bend = np.take_along_axis(np.broadcast_to(self.bend, self.weight.shape), top, axis=1)
         whole = weight / weight.sum(axis=1, keepdims=True)
         return Outlook(whole, mean, mean_var, spread_var, bend, self.n, self.told, self.borrowed, self.drifted, self.pace)
+
+    def mildly(self, cautious: np.ndarray) -> Outlook:
+        """The same had bends been feared less beforehand, where they were feared much (``cautious``: (G,) bool)."""
+        b = np.broadcast_to(self.bend, self.weight.shape) - 1
+        lean = np.where(cautious[:, None], np.exp(-0.5 * b**2 * (MILD_BEND**-2 - CAUTIOUS_BEND**-2)), 1.0)
+        weight = self.weight * lean
+        return replace(self, weight=weight / weight.sum(axis=1, keepdims=True))
 
     def of(self, rows: np.ndarray) -> Outlook:
         """Some groups of it."""
@@ -166,7 +175,7 @@ def fit(rises: Rises, family: np.ndarray, families: int, cautious: np.ndarray) -
                     own[b, s, j] = 0.5 * (np.bincount(g, np.log(w) - w * (k - m[g]) ** 2, groups) - np.where(s0 > 0, np.log(s0), 0.0))
                 if j == 0:  # with a better lab it hardly differs
                     _late(late, late_mean, late_var, (b, s), s0, s1, w, k, g, lasts, may, scale)
-                if j == 0 and s == 2 and b == 0:
+                if j == 0 and s == 1 and b == 0:
                     clear, pace = _plain_drift(s0, s1, w, k, g, lasts, may)
     drifted = clear > DRIFT_SD
     weight = _weights(own, late, within, n, family, families, cautious, drifted)

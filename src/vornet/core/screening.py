@@ -198,6 +198,8 @@ def _slips(values: np.ndarray, expectation: Expectation, precision: PrecisionTab
             large = (off > SLIP_SD) | ((power >= 1) & (mean > 5 * sd / 2) & (x < mean / 8))
             if key == "water_ppm":  # dry oil is dry; only water given in per cent is plain
                 slip &= (power >= 3) & (x < 1)
+            elif key in ("oxidation", "nitration", "sulfation"):  # ageing may bring ten times as much; only the unit's hundred is a slip
+                slip &= np.abs(power) == 2
             elif key in ADDITIVES:
                 slip &= mean >= 50
             elif key in ("v40", "v100"):  # well known, so a slip of the point leaves the figure itself

@@ -44,10 +44,10 @@ def convert(value: float, from_unit: str, to_unit: str) -> float:
     Raises InputError for an unknown unit (fields ``from``, ``to``) or two units of different kinds.
     Source: NIST SP 811 (2008), appendix B, for the trade's units.
 
-    >>> round(convert(25, "N*m", "lbf_ft"), 3)
-    18.439
-    >>> round(convert(5, "L", "us_qt"), 2)
-    5.28
+    >>> round(convert(62, "N*m", "lbf_ft"), 3)
+    45.729
+    >>> round(convert(17, "L", "us_qt"), 3)
+    17.964
     """
     source, target = _unit(from_unit, "from"), _unit(to_unit, "to")
     try:

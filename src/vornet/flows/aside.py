@@ -63,13 +63,13 @@ class Aside:
         return {}
 
     def settle(self) -> list[dict[str, Any]]:
-        """Write down who was left out, take back who no longer is; the list of all that stand aside."""
+        """Write down who was left out, take back who no longer is; all that stand aside: {unit, compartment, trouble}."""
         self._connection.execute(query("history.take_back"), {"only": self._written, "but": list(self.found)})
         with self._connection.cursor() as cursor:
             cursor.executemany(
                 query("history.put_aside"), [{"fleet_id": self._fleet_id, "compartment_id": i, "trouble": t} for i, t in self.found.items()]
             )
-        return list_of(self._connection)
+        return [{k: r[k] for k in ("unit", "compartment", "trouble")} for r in list_of(self._connection)]
 
 
 def list_of(connection: Connection) -> list[dict[str, Any]]:

@@ -177,7 +177,7 @@ def world(seed: int, days: int, ranges: Ranges = OTHER, wider: Wider = WORLD) ->
     meterless = frozenset(u.name for u in made if rng.random() < wider.meterless)
     two = [
         Lab(name, float(rng.choice(wider.noise)), {k: float(np.clip(rng.normal(0, wider.bias), -2.5, 2.5)) for k in KEYS})
-        for name in ("Holm Street Oil Lab", "Ness Road Laboratory")
+        for name in ("Holm Street Oil Lab", "Quill Road Laboratory")
     ]  # fmt: skip
     first = [int(rng.integers(2)) for _ in made]
     moved = [int(rng.uniform(0.4, 0.9) * days) if rng.random() < 0.4 else days + 1 for _ in made]

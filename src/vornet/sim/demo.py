@@ -30,8 +30,8 @@ LOGINS = (
     ("admin", "keep-keys", "admin"),
     ("viewer", "only-look", "viewer"),
 )
-NAMES = {"planner": "Ingrid Vale", "analyst": "Tomas Reeve", "technician": "Sunniva Holt", "manager": "Elin Marrow",
-         "admin": "Oskar Finn", "viewer": "Harbour office"}  # fmt: skip
+NAMES = {"planner": "Ingrid Valmorra", "analyst": "Tomas Querrin", "technician": "Sunniva Holtane", "manager": "Elin Marrowby",
+         "admin": "Oskar Finnavar", "viewer": "Harbour office"}  # fmt: skip
 
 
 def simulate(start: date, until: date, seed: int = SEED) -> tuple[dict[str, Any], dict[str, str], list[dict]]:
@@ -56,7 +56,7 @@ def lived(
         "fleet": FLEET, "settings": outfit.SETTINGS,
         "oils": [
             {"name": o.name, "grade": o.grade, "density_kg_l": o.density, **(world.records[o.name] if world else o.v),
-             "approvals": outfit.approvals_of(o.name), "pack_l": 5 if o.name.startswith("Brenna Axle") else 20,
+             "approvals": outfit.approvals_of(o.name), "pack_l": 5 if o.name.startswith("Brennova Axle") else 20,
              "batches": [] if world else deliveries[o.name]}
             for o in known
         ],

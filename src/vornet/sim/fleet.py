@@ -26,10 +26,10 @@ OILS: tuple[OilSpec, ...] = (
     OilSpec("Skerry G 40", "40", 0.885, {
         "v40": 125, "v100": 13.6, "bn": 6.0, "an": 1.2, "ca": 1500, "mg": 8, "zn": 320, "p": 290, "b": 3, "mo": 2,
         "si": 4, "oxidation": 5, "nitration": 4, "s": 2200}),
-    OilSpec("Brenna Axle 80W-90", "80W-90", 0.895, {
+    OilSpec("Brennova Axle 80W-90", "80W-90", 0.895, {
         "v40": 142, "v100": 14.8, "an": 1.9, "ca": 20, "mg": 4, "zn": 30, "p": 1350, "b": 210, "mo": 1, "si": 8,
         "s": 21000}),
-    OilSpec("Brenna Marine Gear 30", "30", 0.885, {
+    OilSpec("Brennova Marine Gear 30", "30", 0.885, {
         "v40": 98, "v100": 11.3, "an": 1.4, "ca": 3100, "mg": 12, "zn": 1150, "p": 1000, "b": 4, "mo": 1, "si": 6,
         "s": 4300}),
     OilSpec("Skerry W 5W-40", "5W-40", 0.855, {
@@ -153,7 +153,7 @@ def _marine(name: str, faults: tuple[Fault, ...] = (), **more: object) -> Compar
 
 
 def _marine_gear(name: str, faults: tuple[Fault, ...] = (), **more: object) -> CompartmentSpec:
-    return CompartmentSpec(name, "gearbox", "RG-30 marine gear", MARINE_GEAR, "Brenna Marine Gear 30", 24, 21, 1000,
+    return CompartmentSpec(name, "gearbox", "RG-30 marine gear", MARINE_GEAR, "Brennova Marine Gear 30", 24, 21, 1000,
                            2000, samples_a_charge=2, faults=faults, **more)  # type: ignore[arg-type]  # fmt: skip
 
 
@@ -161,7 +161,7 @@ def _hydraulics(
     name: str, litres: float = 120, faults: tuple[Fault, ...] = (), **more: object
 ) -> CompartmentSpec:
     return CompartmentSpec(name, "hydraulics", "HP-120 hydraulics", HYDRAULICS, "Fjarra Hydro 46", litres,
-                           litres * 0.92, 2000, 4000, interval_days=1460, samples_a_charge=4, faults=faults,
+                           litres * 0.92, 2000, 4000, interval_days=1825, samples_a_charge=4, faults=faults,
                            **more)  # type: ignore[arg-type]  # fmt: skip
 
 
@@ -175,9 +175,9 @@ def _bus(number: int, meter: float, engine: tuple[Fault, ...] = (), gearbox: tup
         (
             CompartmentSpec("engine", "engine", "TB-7 bus", BUS, "Skerry D 15W-40", 31, 28, interval, 40000,
                             fuel="diesel", samples_a_charge=2, faults=engine, pace=pace, **extra),
-            CompartmentSpec("gearbox", "gearbox", "AG-4 gearbox", GEARBOX, "Brenna Axle 80W-90", 13, 12, 60000, 120000,
+            CompartmentSpec("gearbox", "gearbox", "AG-4 gearbox", GEARBOX, "Brennova Axle 80W-90", 13, 12, 60000, 120000,
                             interval_days=1095, samples_a_charge=3, faults=gearbox),
-            CompartmentSpec("rear axle", "axle", "RA-9 axle", AXLE, "Brenna Axle 80W-90", 16, 15, 60000, 120000,
+            CompartmentSpec("rear axle", "axle", "RA-9 axle", AXLE, "Brennova Axle 80W-90", 16, 15, 60000, 120000,
                             interval_days=1095, samples_a_charge=3, faults=axle),
         ),
         away=away,
@@ -216,16 +216,16 @@ WORN_OUT = Fault("spent_additive", 880, 60, None, {"fe": 1.2}, {}, {"bn": 2.0, "
 FOREVER = 100_000
 
 UNITS: tuple[UnitSpec, ...] = (
-    UnitSpec("MV Hallow", "Sandvik Quay", "Ferry 40", "inter-island ferry", "h", 11.5, 8200, (
+    UnitSpec("MV Hallovane", "Vessary Quay", "Ferry 40", "inter-island ferry", "h", 11.5, 8200, (
         _marine("port engine"), _marine("starboard engine", (DIRT,)), _marine_gear("port gearbox"),
         _marine_gear("starboard gearbox"), _hydraulics("ramp hydraulics"))),
-    UnitSpec("MV Corran Light", "Sandvik Quay", "Ferry 40", "inter-island ferry", "h", 10.2, 15400, (
+    UnitSpec("MV Tavrinne Light", "Vessary Quay", "Ferry 40", "inter-island ferry", "h", 10.2, 15400, (
         _marine("port engine", interval=250.0), _marine("starboard engine", interval=250.0),
         _marine_gear("port gearbox"), _marine_gear("starboard gearbox"), _hydraulics("ramp hydraulics"))),
-    UnitSpec("MV Sula", "Northholm Pier", "Ferry 28", "inter-island ferry", "h", 9.0, 21900, (
+    UnitSpec("MV Sulvenna", "Northholm Pier", "Ferry 28", "inter-island ferry", "h", 9.0, 21900, (
         _marine("port engine"), _marine("starboard engine", (COOLANT,)), _marine_gear("gearbox"),
         _hydraulics("steering hydraulics", 60))),
-    UnitSpec("WB Tern", "Sandvik Quay", "Workboat 14", "workboat", "h", 5.5, 5100, (
+    UnitSpec("WB Tern", "Vessary Quay", "Workboat 14", "workboat", "h", 5.5, 5100, (
         _marine("engine", (FUEL,)), _marine_gear("gearbox"), _hydraulics("deck hydraulics", 90))),
     UnitSpec("WB Petrel", "Northholm Pier", "Workboat 14", "workboat", "h", 4.8, 6400, (
         _marine("engine"), _marine_gear("gearbox", said_capacity_l=18.5), _hydraulics("deck hydraulics", 90))),
@@ -235,20 +235,20 @@ UNITS: tuple[UnitSpec, ...] = (
     _bus(14, 131000, interval=30000, pace=1.25), _bus(15, 310200, engine=(BEARING,)),
     _bus(16, 58800, more={"said_capacity_l": 24.0}), _bus(17, 203300, engine=(SOOT,)), _bus(18, 144000),
     _genset("GS Northholm 1", "Northholm Power", "diesel", 18200), _genset("GS Northholm 2", "Northholm Power", "diesel", 17650),
-    _genset("GS Eday 1", "Eday Power", "diesel", 30100, interval=250.0), _genset("GS Eday 2", "Eday Power", "diesel", 29400),
-    _genset("GS Skerrow 1", "Skerrow Digester", "biogas", 41000),
-    _genset("GS Skerrow 2", "Skerrow Digester", "biogas", 39500, (SILOXANE,)),
-    UnitSpec("Quay Crane 1", "Sandvik Quay", "QC-25", "harbour", "h", 6, 12000, (_hydraulics("hydraulics", 260),)),
-    UnitSpec("Quay Crane 2", "Sandvik Quay", "QC-25", "harbour", "h", 5, 11050, (_hydraulics("hydraulics", 260),)),
+    _genset("GS Ostrelle 1", "Ostrelle Power", "diesel", 30100, interval=250.0), _genset("GS Ostrelle 2", "Ostrelle Power", "diesel", 29400),
+    _genset("GS Dellarow 1", "Dellarow Digester", "biogas", 41000),
+    _genset("GS Dellarow 2", "Dellarow Digester", "biogas", 39500, (SILOXANE,)),
+    UnitSpec("Quay Crane 1", "Vessary Quay", "QC-25", "harbour", "h", 6, 12000, (_hydraulics("hydraulics", 260),)),
+    UnitSpec("Quay Crane 2", "Vessary Quay", "QC-25", "harbour", "h", 5, 11050, (_hydraulics("hydraulics", 260),)),
     UnitSpec("Linkspan Northholm", "Northholm Pier", "LS-2", "harbour", "h", 3.5, 7700, (_hydraulics("hydraulics", 180),)),
-    UnitSpec("Boat Lift", "Sandvik Quay", "BL-60", "harbour", "h", 2.5, 3300, (_hydraulics("hydraulics", 140),)),
-    UnitSpec("MV Arden Voe", "Sandvik Quay", "Ferry 40", "inter-island ferry", "h", 10.8, 5200, (
+    UnitSpec("Boat Lift", "Vessary Quay", "BL-60", "harbour", "h", 2.5, 3300, (_hydraulics("hydraulics", 140),)),
+    UnitSpec("MV Ardessa Voe", "Vessary Quay", "Ferry 40", "inter-island ferry", "h", 10.8, 5200, (
         _marine("port engine"), _marine("starboard engine"), _marine_gear("port gearbox"), _marine_gear("starboard gearbox"),
         _hydraulics("ramp hydraulics"), _hydraulics("bow thruster hydraulics", 75))),
-    UnitSpec("MV Brae", "Northholm Pier", "Ferry 28", "inter-island ferry", "h", 8.6, 26300, (
+    UnitSpec("MV Braelune", "Northholm Pier", "Ferry 28", "inter-island ferry", "h", 8.6, 26300, (
         _marine("port engine"), _marine("starboard engine"), _marine_gear("port gearbox"),
         _marine_gear("starboard gearbox", (SEA,)), _hydraulics("steering hydraulics", 60))),
-    UnitSpec("WB Skua", "Sandvik Quay", "Workboat 18", "workboat", "h", 6.0, 3900, (
+    UnitSpec("WB Skua", "Vessary Quay", "Workboat 18", "workboat", "h", 6.0, 3900, (
         _marine("engine", (SCUFFING,)), _marine_gear("gearbox"), _hydraulics("deck hydraulics", 90, meter_no=2)),
         second_share=0.4),
     UnitSpec("WB Fulmar", "Northholm Pier", "Workboat 14", "workboat", "h", 5.1, 7100, (
@@ -260,12 +260,12 @@ UNITS: tuple[UnitSpec, ...] = (
     _bus(23, 219300, gearbox=(BUSHING,)), _bus(24, 254600, axle=(GEAR,)), _bus(25, 41900),
     _bus(26, 188200, more={"poured": (935, "Skerry G 40")}),
     _genset("GS Northholm 3", "Northholm Power", "diesel", 0, (RUNNING_IN,), new_at_start=True),
-    _genset("GS Eday 3", "Eday Power", "diesel", 24800), _genset("GS Fara 1", "Fara Power", "diesel", 15300, (HEAT,)),
-    _genset("GS Fara 2", "Fara Power", "diesel", 9900, (LEACHING,)),
-    _genset("GS Skerrow 3", "Skerrow Digester", "biogas", 22400),
-    UnitSpec("Quay Crane 3", "Sandvik Quay", "QC-25", "harbour", "h", 4, 900, (), shares="Quay Crane 1"),
+    _genset("GS Ostrelle 3", "Ostrelle Power", "diesel", 24800), _genset("GS Quenholm 1", "Quenholm Power", "diesel", 15300, (HEAT,)),
+    _genset("GS Quenholm 2", "Quenholm Power", "diesel", 9900, (LEACHING,)),
+    _genset("GS Dellarow 3", "Dellarow Digester", "biogas", 22400),
+    UnitSpec("Quay Crane 3", "Vessary Quay", "QC-25", "harbour", "h", 4, 900, (), shares="Quay Crane 1"),
     UnitSpec("Slipway Winch", "Northholm Pier", "SW-8", "harbour", "h", 2, 15900, (_hydraulics("hydraulics", 110),),
              away=((1000, FOREVER, "retired"),)),
-    UnitSpec("Fuel Barge", "Sandvik Quay", "FB-1", "harbour", "h", 4, 2100, (
+    UnitSpec("Fuel Barge", "Vessary Quay", "FB-1", "harbour", "h", 4, 2100, (
         _marine("pump engine", samples_a_charge=1), _hydraulics("crane hydraulics", 80)), estimated=True),
 )  # fmt: skip

@@ -90,7 +90,7 @@ def _spec(label: dict[str, Any]) -> tuple[CompartmentSpec, tuple[int, int] | Non
     if "hydraulic" in name:
         return CompartmentSpec(name, "hydraulics", "", HYDRAULICS, "Fjarra Hydro 46", 100, 92, 2000, 4000), None
     if any(word in name for word in ("gear", "axle", "drive", "differential")):
-        return CompartmentSpec(name, "gearbox", "", GEARBOX, "Brenna Axle 80W-90", 13, 12, 60000, 120000), None
+        return CompartmentSpec(name, "gearbox", "", GEARBOX, "Brennova Axle 80W-90", 13, 12, 60000, 120000), None
     return CompartmentSpec(name, "engine", "", DIESEL, "Skerry D 15W-40", 40, 37, 500, 1000, fuel="diesel"), None
 
 

@@ -12,7 +12,7 @@ from vornet.sim.fleet import CompartmentSpec, UnitSpec
 SETTINGS = {"measures": "si", "zone": "Atlantic/Faroe", "schools": {"pour": "approach", "seals": "new", "interval": "condition"}}
 APPROVALS = {
     "Skerry D 15W-40": ["MIT-D3", "Tarn TB-A"], "Skerry W 5W-40": ["MIT-D3"], "Skerry G 40": ["Gaseng 2"],
-    "Brenna Axle 80W-90": ["AXL-5"], "Brenna Marine Gear 30": ["RG gear"], "Fjarra Hydro 46": ["HP-2"],
+    "Brennova Axle 80W-90": ["AXL-5"], "Brennova Marine Gear 30": ["RG gear"], "Fjarra Hydro 46": ["HP-2"],
 }  # fmt: skip
 
 
@@ -25,7 +25,7 @@ def approvals_of(oil: str) -> list[str]:
 _FILTERS: dict[str, dict[str, Any]] = {
     "HX-6 marine": {"part": "HX-1042", "count": 2, "volume_l": 1.1, "tightening": "turns", "turns": 0.75, "prefill": True,
                     "approved": ["SK-77", "SK-78"], "barred": ["SK-70 (shorter)"]},
-    "TB-7 bus": {"part": "TB-330", "volume_l": 0.9, "tightening": "torque", "torque_nm": 25, "prefill": False,
+    "TB-7 bus": {"part": "TB-330", "volume_l": 0.9, "tightening": "torque", "torque_nm": 28, "prefill": False,
                  "approved": ["NV-1220"], "barred": ["NV-1210 (no bypass)"]},
     "GN-8 diesel": {"part": "GN-8F", "count": 2, "volume_l": 1.4, "tightening": "turns", "turns": 1, "prefill": True},
     "GN-12 biogas": {"part": "GN-12F", "count": 3, "volume_l": 1.6, "tightening": "turns", "turns": 1, "prefill": True},
@@ -102,9 +102,9 @@ def plan(unit: UnitSpec) -> list[dict[str, Any]]:
                 item("Valve clearance", c.name, every_h=2000, first_h=250)
         if c.kind == "gearbox":
             nth = {"every_nth": 2, "nth_of": "oil drain"}
-            item("Gearbox filter", c.name, **({"every_days": 730} if road else nth), parts=[_FILTERS[c.family]["part"]])
+            item("Gearbox filter", c.name, **({"every_days": 640} if road else nth), parts=[_FILTERS[c.family]["part"]])
         if c.kind == "hydraulics":
-            item("Return filter", c.name, every_h=1000, every_days=730, parts=["HP-RF10"])
+            item("Return filter", c.name, every_h=1000, every_days=900, parts=["HP-RF10"])
     if unit.compartments:
         item("Coolant", every_days=365, reading={"type": "coolant_mix", "high": -20})
     if road:

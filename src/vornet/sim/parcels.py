@@ -14,8 +14,8 @@ from vornet.sim.fleet import LAB
 from vornet.store.database import Connection, query
 
 DAYS = 75
-DEPOTS = {"holm": ["Sandvik Quay", "Morvane Town"], "kaj": ["Northholm Pier", "Northholm Power"],
-          "pier": ["Eday Power", "Fara Power", "Skerrow Digester"]}  # fmt: skip
+DEPOTS = {"holm": ["Vessary Quay", "Morvane Town"], "kaj": ["Northholm Pier", "Northholm Power"],
+          "pier": ["Ostrelle Power", "Quenholm Power", "Dellarow Digester"]}  # fmt: skip
 assert lab.DESKS["holm"] == LAB
 
 
@@ -30,7 +30,7 @@ def set_up(connection: Connection, fleet_id: int, address: str) -> dict[str, int
     said = {h: Meaning(k, u) for h, (k, u) in lab.kaj_headings().items()}
     known = labs.meanings(connection, lab.DESKS["kaj"])
     if not known:
-        labs.explain(connection, fleet_id, lab.DESKS["kaj"], said, "Tomas Reeve")
+        labs.explain(connection, fleet_id, lab.DESKS["kaj"], said, "Tomas Querrin")
     return ids
 
 
@@ -58,7 +58,7 @@ def load(connection: Connection, fleet_id: int, ids: dict[str, int], truth: list
             query("labs.put_bottle"),
             {"fleet_id": fleet_id, "sample_no": bottle["sample_no"], "compartment_id": place["compartment_id"], "drawn_on": on,
              "meter": bottle["meter"], "oil_hours": bottle["oil_hours"], "oil_id": None, "batch": "", "topup_l": bottle["topup_l"],
-             "conditions": json.dumps(drawn), "by": "Sunniva Holt"},
+             "conditions": json.dumps(drawn), "by": "Sunniva Holtane"},
         ).fetchone()  # fmt: skip
         if row is None:
             continue
@@ -74,12 +74,12 @@ def load(connection: Connection, fleet_id: int, ids: dict[str, int], truth: list
         parcel = connection.execute(
             query("labs.make_shipment"),
             {"fleet_id": fleet_id, "number": f"P{friday:%y}-{number:04d}", "lab_id": ids[desk], "made_on": friday, "note": "",
-             "by": "Sunniva Holt"},
+             "by": "Sunniva Holtane"},
         ).fetchone()  # fmt: skip
         assert parcel is not None
         chosen = {"shipment_id": parcel["shipment_id"]}
         connection.execute(query("labs.pack"), {**chosen, "bottles": bottles})
-        connection.execute(query("labs.send"), {**chosen, "on": friday, "by": "Sunniva Holt"})
+        connection.execute(query("labs.send"), {**chosen, "on": friday, "by": "Sunniva Holtane"})
         late = not known and not forgotten and (until - friday).days > 4
         if known or late:  # the lab was told in its day; one parcel it has forgotten
             connection.execute(query("labs.told"), {**chosen, "trouble": ""})

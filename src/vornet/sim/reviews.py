@@ -13,15 +13,15 @@ UNSIGNED_DAYS = 24
 #: (unit, compartment, cause found, days before today, note)
 FOUND = (
     ("Bus 12", "engine", "dirt", 760, "Intake hose had chafed through behind the filter; hose and element replaced."),
-    ("GS Fara 2", "engine", "cooler_leaching", 480, "New oil cooler fitted in spring; no wear in bearings when opened."),
+    ("GS Quenholm 2", "engine", "cooler_leaching", 480, "New oil cooler fitted in spring; no wear in bearings when opened."),
     ("WB Fulmar", "engine", "spent_additive", 70, "Fuel from the old tank is high in sulfur."),
     ("Bus 17", "engine", "combustion", 40, "Two injectors dribbling; a set is on order."),
-    ("MV Corran Light", "port engine", "nothing", 210, "Looked because of a noise: fan belt."),
+    ("MV Tavrinne Light", "port engine", "nothing", 210, "Looked because of a noise: fan belt."),
 )
 #: (unit, compartment, what, owner, days from today)
 OPEN = (
-    ("MV Sula", "starboard engine", "coolant", "Pressure-test the cooling system", "Workshop Northholm", 1),
-    ("MV Hallow", "starboard engine", "dirt", "Look for the leak in the intake, change the element", "Sunniva Holt", 3),
+    ("MV Sulvenna", "starboard engine", "coolant", "Pressure-test the cooling system", "Workshop Northholm", 1),
+    ("MV Hallovane", "starboard engine", "dirt", "Look for the leak in the intake, change the element", "Sunniva Holtane", 3),
     ("Bus 15", "engine", "bearing", "Cut the filter open, check oil pressure", "Workshop Morvane", 5),
 )
 

@@ -15,7 +15,7 @@ from vornet.sim import cases, demo, mistakes
 from vornet.sim.fleet import OILS
 from vornet.store.database import Database, query
 
-DEPOT_LABS = {"Sandvik Quay": 0, "Morvane Town": 0, "Northholm Pier": 1, "Northholm Power": 1}
+DEPOT_LABS = {"Vessary Quay": 0, "Morvane Town": 0, "Northholm Pier": 1, "Northholm Power": 1}
 #: what a mistake is caught as, to be called rightly named
 NAMED = {"swapped": {"swapped_bottle"}, "mixed": {"wrong_oil"}, "dirty": {"dirty_bottle"}, "unit": {"unit_slip"},
          "digit": {"meter_back", "meter_beyond_use", "meter_jump"}}  # fmt: skip

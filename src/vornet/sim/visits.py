@@ -20,11 +20,11 @@ def load(connection: Connection, who: Visitor, until: date) -> None:
         return
     visits = _Visits(connection, who, until)
     visits.planned("Bus 11", ["engine"], ["Fuel filter", "Air filter"], 1)
-    visits.planned("MV Hallow", ["ramp hydraulics"], ["Grease round"], 2)
-    visits.under_way("GS Eday 2")
+    visits.planned("MV Hallovane", ["ramp hydraulics"], ["Grease round"], 2)
+    visits.under_way("GS Ostrelle 2")
     visits.done("Boat Lift")
     visits.in_part("Fuel Barge")
-    visits.stopped("MV Arden Voe", "port gearbox")
+    visits.stopped("MV Ardessa Voe", "port gearbox")
     visits.cancelled("Quay Crane 2")
 
 
@@ -41,7 +41,7 @@ class _Visits:
         plan = {i["item"]: i["item_id"] for i in c.execute(query("register.service_items"), {"units": [unit_id]}).fetchall()}
         job_id = jobs.make(
             c, self.who.fleet_id, unit_id, [mine[n] for n in compartments], [plan[n] for n in items if n in plan],
-            self.until + timedelta(days=days), True, "", "Ingrid Vale",
+            self.until + timedelta(days=days), True, "", "Ingrid Valmorra",
         )  # fmt: skip
         parts = {p["compartment"] or p["item"]: p["part_id"] for p in c.execute(query("jobs.parts"), {"job_id": job_id}).fetchall()}
         latest = c.execute(query("board.latest_meter"), {"unit_id": unit_id, "meter_no": 1}).fetchone()
