@@ -469,5 +469,7 @@ def test_a_bend_that_nobody_saw_shortens_nothing_by_itself():
     decision = answer(h)
     assert decision.safe < 500
     assert (decision.outcome, decision.proposed) == (NOT_ENOUGH, 500)
-    unseen = answer(bent(1.0, middle=False, end=22.5))
+    later = sampled_at(history(bn_loss=2.0), 420.0)
+    later.samples.values[:, INDEX["oxidation"]] = 8 + 13.6 * np.array([1.0, 1.03, 0.97, 1.02, 0.98])
+    unseen = answer(later)
     assert (unseen.outcome, "half way" in unseen.next_sample.text) == (NOT_ENOUGH, True)

@@ -67,7 +67,7 @@ def test_the_whole_job(page: Page, served, db, fleet_name):
 
     expect(page.locator("#decision")).to_contain_text("Lengthen")
     page.locator("tr.limiting summary").click()
-    expect(page.locator(".opened-row:visible")).to_contain_text("degrees of freedom")
+    expect(page.locator(".opened-row:visible")).to_contain_text("where bottles are usually drawn")
     expect(page.locator(".opened-row:visible .mini tbody tr")).to_have_count(6)
 
     page.get_by_role("link", name="Log a drain").click()

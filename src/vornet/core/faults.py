@@ -154,5 +154,7 @@ def open_faults(history: History, charges: Charges, judgement: Judgement) -> lis
                 seen["magnet"] = _Seen(hours, f"magnet grade {judgement.magnet[i]:.0f} at the last drain", ("fe",), {})
             elif judgement.magnet[i] < 3:
                 seen.pop("magnet", None)
-        out[c] = [Open(s.text, s.keys) for s in seen.values()]
+        # what is wrong by its name first, then what shows it
+        named_first = sorted(seen.items(), key=lambda item: (item[0] not in NAMED_BY, item[0].startswith("rate ")))
+        out[c] = [Open(s.text, s.keys) for _, s in named_first]
     return out

@@ -31,9 +31,9 @@ NOISES = np.array([1.0, 0.5])
 #: the other charges of a family count at most like this many degrees of freedom of one's own spread
 FAMILY_WEIGHT = 6.0
 #: a late change of pace: chance beforehand of each place it may have begun, its size in shares of the rise, charges that show it
-DRIFT_PRIOR, DRIFT_SIZE, DRIFT_LAST, DRIFT_EARLIER = 0.15, 0.35, (2, 3), 2
+DRIFT_PRIOR, DRIFT_SIZE, DRIFT_LAST, DRIFT_EARLIER = 0.25, 0.35, (2, 3), 2
 #: beyond this the recent charges alone decide, standard deviations
-DRIFT_SD = 2.5
+DRIFT_SD = 2.2
 #: of a rise nobody knows here yet: it differs from the family's by this share, where fewer than three compartments tell
 UNLIKE = 0.3
 #: parts of a mixture that chances are reckoned with

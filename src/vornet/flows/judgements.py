@@ -7,7 +7,7 @@ from typing import Any
 
 from vornet.core.causes import OF_HOLDS
 from vornet.core.judge import VERDICTS
-from vornet.flows import fleets
+from vornet.flows import fleets, kept_decision
 from vornet.store.database import Connection, Database, query
 
 
@@ -65,8 +65,14 @@ def intervals(db: Database, fleet: str) -> list[dict[str, Any]]:
     """Every compartment's decision; keys end in _h or _km as its meter counts."""
     fleet_id = fleets.find(db, fleet)
     with db.fleet(fleet_id) as connection:
+        units = {r["unit_id"]: r["name"] for r in connection.execute(query("history.unit_names"))}
+        places = {r["compartment_id"]: r for r in connection.execute(query("history.compartment_names"))}
         rows = connection.execute(query("history.decisions")).fetchall()
-    return [_interval(r) for r in rows]
+    for r in rows:
+        place = places[r["compartment_id"]]
+        r |= {"unit": units[place["unit_id"]], "compartment": place["name"], "meter_unit": place["counts"],
+              "decision": kept_decision.opened(r["decision"], None)}  # fmt: skip
+    return [_interval(r) for r in sorted(rows, key=lambda r: (r["unit"], r["compartment_id"]))]
 
 
 def _interval(r: dict[str, Any]) -> dict[str, Any]:
@@ -75,12 +81,19 @@ def _interval(r: dict[str, Any]) -> dict[str, Any]:
         "unit": r["unit"], "compartment": r["compartment"], f"current_{u}": d["current"], "outcome": d["outcome"],
         f"proposed_{u}": d["proposed"], f"safe_{u}": _rounded(d["safe"]), f"safe_{u}_as_is": _rounded(d["safe_as_is"]),
         "limiting": d["limiting"], f"next_{u}": _rounded(d["next_safe"]), "next_limiting": d["next_limiting"],
-        "guards": [{"key": g["key"], "bites": g["bites"], "text": g["text"]} for g in d["guards"]],
+        "guards": [
+            {"key": g["key"], "bites": g["bites"], "text": g["text"], "lifts": g["lifts"], f"worth_{u}": g["worth"]} for g in d["guards"]
+        ],
         "schools": {k: _rounded(v) for k, v in d["schools"].items()}, "charges": d["charges"],
         "never_within_reach": d["never"], "beyond_evidence": d["beyond_evidence"],
         f"evidence_cap_{u}": _rounded(d["evidence_cap"]), f"running_safe_{u}": _rounded(d["running_safe"]),
-        "running_limiting": d["running_limiting"], f"oil_{u}": _rounded(r["oil_hours"]),
-        f"headroom_{u}": _rounded(r["headroom"]), "residual_share": round(d["residual_share"], 4),
-        "open_faults": d["open_faults"], "reason": r["reason"], "sample_at": d["sample_at"],
+        "running_limiting": d["running_limiting"], f"oil_{u}": _rounded(r["oil_hours"]), "open_faults": d["open_faults"],
+        f"headroom_{u}": _rounded(r["headroom_now"]), f"headroom_{u}_repaired": _rounded(r["headroom"]),
+        "residual_share": round(d["residual_share"], 4), "reason": r["reason"], "sample_at": d["sample_at"],
+        "next_sample": d["next_sample"], "properties": [
+            {"key": p["key"], "state": p["state"], "charges": p["n"], f"safe_{u}": _rounded(p["safe"]), "bend": _rounded(p["bend"]),
+             "borrowed": p["borrowed"], "bounded": p["bounded"]}
+            for p in d["properties"]
+        ],
     }  # fmt: skip
 

@@ -117,6 +117,7 @@ def sign(
         connection, fleet_id, by, "verdict signed", judged["sample_no"], verdict=verdict, why=reason,
         proposed=VERDICTS.get(judged["proposed"], "none"),
     )  # fmt: skip
+    connection.execute(query("history.rank"), {"only": [judged["compartment_id"]]})  # the Board's order at once
     # the guards ask for the last verdicts, the signed ones first
     queue_of_work.put_evaluation(connection, fleet_id, [int(judged["compartment_id"])])
     return verdict_id

@@ -237,14 +237,15 @@ LEFT JOIN evaluation e ON e.fleet_id = s.fleet_id AND e.sample_id = s.sample_id
 LEFT JOIN verdict v ON v.fleet_id = s.fleet_id AND v.sample_id = s.sample_id AND v.superseded_by IS NULL
 WHERE s.superseded_by IS NULL ORDER BY s.sampled_on, s.sample_id
 
--- :decisions  what export intervals needs, one row a compartment; row by row through the keys, whatever the planner knows of the tables
-SELECT u.name AS unit, c.name AS compartment, c.counts AS meter_unit, s.outcome, s.proposed_meter, s.reason, s.oil_hours, s.headroom,
-       s.decision
-FROM standing s
-CROSS JOIN LATERAL (SELECT unit_id, name, counts, compartment_id FROM compartment c
-                    WHERE c.fleet_id = s.fleet_id AND c.compartment_id = s.compartment_id OFFSET 0) c
-CROSS JOIN LATERAL (SELECT name FROM unit u WHERE u.fleet_id = s.fleet_id AND u.unit_id = c.unit_id OFFSET 0) u
-ORDER BY u.name, c.compartment_id
+-- :decisions  what export intervals needs, one row a compartment; names are laid beside them afterwards, so that no join has to be guessed at
+SELECT compartment_id, outcome, proposed_meter, reason, oil_hours, headroom, headroom_as_is, headroom_now(standing) AS headroom_now, decision
+FROM standing
+
+-- :compartment_names
+SELECT compartment_id, unit_id, name, counts FROM compartment
+
+-- :unit_names
+SELECT unit_id, name FROM unit
 
 -- :air_filters  how the air filter was found at drains
 SELECT compartment_id, on_day, air_filter FROM drain WHERE superseded_by IS NULL AND air_filter IS NOT NULL
