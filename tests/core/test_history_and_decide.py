@@ -201,8 +201,8 @@ def test_standing_oil_shows_a_fault_but_does_not_close_one():
     values[3, INDEX["water_ppm"]] = 6000.0
     wet = replace(wet, samples=replace(wet.samples, values=values))
     assert decided(wet)[0].open_faults == ()
-    assert "Water" in decided(stood(wet, 4))[0].open_faults[0]
+    assert any("Water" in f for f in decided(stood(wet, 4))[0].open_faults)
     worse = values.copy()
     worse[3, INDEX["water_ppm"]], worse[4, INDEX["water_ppm"]] = 100.0, 6000.0
     seen = stood(replace(wet, samples=replace(wet.samples, values=worse)), 4)
-    assert "Water" in decided(seen)[0].open_faults[0]
+    assert any("Water" in f for f in decided(seen)[0].open_faults)

@@ -73,6 +73,7 @@ class _Ground:
     margin: np.ndarray
     new_var: np.ndarray
     ref: np.ndarray  # (C,)
+    base: np.ndarray  # (C,) the interval in force, ∞ none
     share: np.ndarray  # (C,)
     run_margin: np.ndarray
     run_start_var: np.ndarray
@@ -117,12 +118,20 @@ def _view(ground: _Ground, path: Paths, charges: Charges, include: np.ndarray, o
         out[c, j] = x
         return out
 
-    def joint(of: Standing | Running) -> np.ndarray:
-        hours = hours_until(lambda t: any_chance(of.chance(t[c]), c, EVENTS[j], count), target, ground.ref)
-        return np.where(np.bincount(c, minlength=count) > 0, hours, np.nan)
+    def joint(of: Standing | Running, some: np.ndarray | None = None) -> np.ndarray:
+        """Joint hours of the compartments of all rows, or of ``some``; NaN elsewhere."""
+        mine = np.arange(len(c)) if some is None else some
+        which, place = np.unique(c[mine], return_inverse=True)
+        part, event = of.of(mine), EVENTS[j[mine]]
+        found = hours_until(lambda t: any_chance(part.chance(t[place]), place, event, len(which)), target, ground.ref[which])
+        out = np.full(count, np.nan)
+        out[which] = found
+        return out
 
     together = joint(standing)
-    mild = joint(replace(standing, outlook=o.mildly(cautious[rows])))
+    # only where it may matter: a shorter interval is not proposed for fear of a bend alone
+    short = np.flatnonzero((together < ground.base)[c])
+    mild = np.where(np.isnan(again := joint(replace(standing, outlook=o.mildly(cautious[rows])), short)), together, again)
     capped = np.where(np.isfinite(together), together, 10 * ground.ref)
     rise, sd = running.moments()
     return _View(
@@ -178,10 +187,11 @@ def decide(
     ref = reference_hours(history, charges, evidence)
     path = paths(history, now, read, fresh.value, ref, evidence)
     share = _residual_share(charges, count)
+    base = np.where(np.isnan(comps.interval), np.inf, comps.interval)
     _, both = np.unique(comps.family.astype(np.int64) * (len(history.oils.new) + 2) + oil, return_inverse=True)
     ground = _Ground(
-        both, int(both.max(initial=0)) + 1, SIGNS * (limit - fresh.value), fresh.sd**2, ref, share, SIGNS * (limit - path.start[running]),
-        np.nan_to_num(path.start_sd[running]) ** 2, running,
+        both, int(both.max(initial=0)) + 1, SIGNS * (limit - fresh.value), fresh.sd**2, ref, base, share,
+        SIGNS * (limit - path.start[running]), np.nan_to_num(path.start_sd[running]) ** 2, running,
     )  # fmt: skip
     wanted = np.zeros(count, dtype=bool)
     wanted[list(range(count) if only is None else only)] = True

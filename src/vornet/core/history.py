@@ -312,28 +312,31 @@ class _Usual:
     n: np.ndarray
 
 
-def _last_readings(history: History, charges: Charges) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Last value of each charge, its oil hours, and how long it still ran; (H, COUNT), NaN none."""
+def _last_readings(history: History, charges: Charges, columns: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """Last value of each charge, its oil hours, and how long it still ran; (H, len(columns)), NaN none."""
     samples, of, total = history.samples, charges.charge_of, len(charges.comp)
     usable = samples.usable & (~np.isnan(charges.oil_hours) | samples.drained)
     with np.errstate(invalid="ignore"):
         rest = np.where(samples.drained, 0.0, charges.end[of] - np.where(
             np.isnan(samples.total), charges.fill[of] + charges.oil_hours, samples.total))  # fmt: skip
-    value, hours, left = (np.full((total, COUNT), np.nan) for _ in range(3))
-    for m in range(COUNT):
-        seen = usable & ~np.isnan(samples.values[:, m])
-        value[of[seen], m] = samples.values[seen, m]
-        hours[of[seen], m] = charges.oil_hours[seen]
-        left[of[seen], m] = np.maximum(np.nan_to_num(rest[seen]), 0)
+    value, hours, left = (np.full((total, len(columns)), np.nan) for _ in range(3))
+    rest = np.maximum(np.nan_to_num(rest), 0)
+    for k, m in enumerate(columns.tolist()):
+        seen = np.flatnonzero(usable & ~np.isnan(samples.values[:, m]))
+        at = of[seen]
+        value[at, k], hours[at, k], left[at, k] = samples.values[seen, m], charges.oil_hours[seen], rest[seen]
     return value, hours, left
 
 
 def _ends(
     start: np.ndarray, start_sd: np.ndarray, value: np.ndarray, sd: np.ndarray, hours: np.ndarray, left: np.ndarray,
-    length: np.ndarray, new: np.ndarray, usual: _Usual, c: np.ndarray,
+    length: np.ndarray, new: np.ndarray, usual: _Usual, c: np.ndarray, levels: np.ndarray,
 ) -> tuple[np.ndarray, np.ndarray]:  # fmt: skip
-    """What charges end with, and its standard deviation, (c, COUNT): from the last reading on by this charge's own rate drawn
-    towards the compartment's usual one, each by how well it is known; without a reading by the usual rate alone."""
+    """What charges end with, and its standard deviation, (c, K); ``levels`` (K,): what comes and goes.
+
+    From the last reading on by this charge's own rate drawn towards the compartment's usual one, each by how well it is known;
+    without a reading by the usual rate alone.
+    """
     n = usual.n[c]
     with np.errstate(invalid="ignore", divide="ignore"):
         rate = np.where(n > 0, usual.rise[c] / usual.hours[c], 0.0)
@@ -347,8 +350,8 @@ def _ends(
         from_start = start + rate * length[:, None], np.hypot(start_sd, spread * length[:, None])
         level = np.where(n > 0, usual.level[c] / np.maximum(n, 1), new)
     read = ~np.isnan(value)
-    end = np.where(read, np.where(_COMES_AND_GOES, value, from_reading[0]), np.where(_COMES_AND_GOES, level, from_start[0]))
-    end_sd = np.where(read, np.where(_COMES_AND_GOES, sd, from_reading[1]), np.where(_COMES_AND_GOES, np.abs(level - new), from_start[1]))
+    end = np.where(read, np.where(levels, value, from_reading[0]), np.where(levels, level, from_start[0]))
+    end_sd = np.where(read, np.where(levels, sd, from_reading[1]), np.where(levels, np.abs(level - new), from_start[1]))
     # nobody knows how long it ran, or what it began with: as new oil, less surely
     lost = np.isnan(end)
     return np.where(lost, new, np.maximum(end, 0)), np.where(lost | np.isnan(end_sd), UNKNOWN_MOVE * np.abs(np.nan_to_num(new)), end_sd)
@@ -422,17 +425,20 @@ def _carried(history: History, charges: Charges, day: float | None = None) -> Ch
     )
     per = np.bincount(charges.comp, minlength=len(first)) - 1
     total, count = len(charges.comp), len(first)
-    value, hours, left = _last_readings(history, charges)
-    sd = BETWEEN_DATES * history.precision.columns_sd(value, list(KEYS))
+    columns = np.flatnonzero(~np.isnan(history.samples.values).all(axis=0))  # what nobody measured is as in new oil
+    value, hours, left = _last_readings(history, charges, columns)
+    sd = BETWEEN_DATES * history.precision.columns_sd(value, [KEYS[m] for m in columns])
     known = history.known
     oil_now = known.at(charges.oil, charges.fill_day if day is None else day)
-    start, start_sd = np.full((total, COUNT), np.nan), np.zeros((total, COUNT))
-    usual = _Usual(*(np.zeros((count, COUNT)) for _ in range(4)))
+    new_all, new_sd_all = oil_now.value[:, columns], oil_now.sd[:, columns]
+    levels = _COMES_AND_GOES[columns]
+    start, start_sd = np.full((total, len(columns)), np.nan), np.zeros((total, len(columns)))
+    usual = _Usual(*(np.zeros((count, len(columns))) for _ in range(4)))
     for k in range(1, int(per.max(initial=0)) + 1):
         c = np.flatnonzero(per >= k)
         before, now = first[c] + k - 1, first[c] + k
         length = charges.end[before] - charges.fill[before]
-        new, new_sd = oil_now.value[now], oil_now.sd[now]
+        new, new_sd = new_all[now], new_sd_all[now]
         if k == 1:  # nobody saw it begin: its end is what was last read of it
             read = ~np.isnan(value[before])
             end = np.where(read, value[before], new)
@@ -440,7 +446,7 @@ def _carried(history: History, charges: Charges, day: float | None = None) -> Ch
         else:
             end, end_sd = _ends(
                 start[before], start_sd[before], value[before], sd[before], hours[before], left[before],
-                np.where(length > 0, length, np.nan), oil_now.value[before], usual, c,
+                np.where(length > 0, length, np.nan), new_all[before], usual, c, levels,
             )  # fmt: skip
             with np.errstate(invalid="ignore", divide="ignore"):
                 # the longer a charge was followed the more its rate says; the first hours say next to nothing
@@ -455,7 +461,9 @@ def _carried(history: History, charges: Charges, day: float | None = None) -> Ch
         start[now] = f * end + (1 - f) * new
         apart = np.nan_to_num(np.abs(end - new))
         start_sd[now] = np.sqrt((share_sd[now][:, None] * apart) ** 2 + (f * np.nan_to_num(end_sd)) ** 2 + ((1 - f) * new_sd) ** 2)
-    return replace(charges, share=share, share_measured=measured, share_sd=share_sd, start=start, start_sd=start_sd)
+    whole, whole_sd = np.where((charges.number > 0)[:, None], oil_now.value, np.nan), np.zeros((total, COUNT))
+    whole[:, columns], whole_sd[:, columns] = start, start_sd
+    return replace(charges, share=share, share_measured=measured, share_sd=share_sd, start=whole, start_sd=whole_sd)
 
 
 def hours_on_charge(charges: Charges, latest_total: np.ndarray) -> np.ndarray:

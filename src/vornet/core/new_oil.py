@@ -30,13 +30,16 @@ _HUBER, _ROUNDS = 1.345, 8
 def with_estimates(history: History) -> History:
     """The history with estimates of what its oils' records lack, where their used samples can tell."""
     fresh = history.known
-    charges = cut(history)
     used = np.zeros(len(fresh.recorded), dtype=bool)
-    used[charges.oil[charges.number > 0]] = True
+    used[history.compartments.oil[history.compartments.oil < len(used)]] = True
+    used[history.drains.oil[history.drains.oil >= 0]] = True
     wanted = fresh.lacking() & used[:, None]
+    measured = (~np.isnan(history.samples.values[:, wanted.any(axis=0)])).sum(axis=0) >= FEWEST
+    wanted[:, wanted.any(axis=0)] &= measured
     kept = Fresh(fresh.recorded, tuple(s for s in fresh.steps if not s.estimated))
     if not wanted.any():
         return replace(history, fresh=kept)
+    charges = cut(history)
     return replace(history, fresh=kept.with_steps(estimates(replace(history, fresh=kept), charges, wanted)))
 
 

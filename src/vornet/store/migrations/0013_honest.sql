@@ -31,12 +31,13 @@ DROP INDEX standing_ranking;
 CREATE INDEX standing_ranking ON standing (fleet_id, urgency, ranking);
 
 -- Headroom that holds today: as it is with a fault open, none while a Stop stands.
-CREATE FUNCTION headroom_now(s standing) RETURNS double precision LANGUAGE sql STABLE AS $$
-    SELECT CASE WHEN s.urgency = 0 THEN least(0, s.headroom, s.headroom_as_is)
-                WHEN cardinality(s.open_faults) > 0 THEN least(s.headroom, s.headroom_as_is)
-                ELSE s.headroom END
+CREATE FUNCTION headroom_now(urgency smallint, open_faults text[], headroom double precision, headroom_as_is double precision)
+RETURNS double precision LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
+    SELECT CASE WHEN urgency = 0 THEN least(0, headroom, headroom_as_is)
+                WHEN cardinality(open_faults) > 0 THEN least(headroom, headroom_as_is)
+                ELSE headroom END
 $$;
-GRANT EXECUTE ON FUNCTION headroom_now(standing) TO vornet_app;
+GRANT EXECUTE ON FUNCTION headroom_now(smallint, text[], double precision, double precision) TO vornet_app;
 
 -- What the planner knows of tables grows stale with a bulk load; only their owner may look again.
 CREATE FUNCTION collect_statistics() RETURNS void LANGUAGE plpgsql SECURITY DEFINER SET search_path = public, pg_temp AS $$

@@ -3,7 +3,7 @@ SELECT c.compartment_id, c.unit_id, u.name AS unit, c.name AS compartment, c.kin
        s.headroom, s.headroom_is_safe, s.headroom_open, s.running_safe, s.limiting, s.interval_meter, s.to_due, s.due_meter,
        s.due_day, s.due_driver, s.last_proposed, s.last_sampled_on, s.held, s.open_faults, s.outcome, s.proposed_meter,
        s.reason, s.ranking, s.headroom_as_is, s.urgency, s.last_sample_id,
-       headroom_now(s) AS headroom_now,
+       headroom_now(s.urgency, s.open_faults, s.headroom, s.headroom_as_is) AS headroom_now,
        (SELECT e.hypotheses -> 0 ->> 'key' FROM evaluation e WHERE e.fleet_id = s.fleet_id AND e.sample_id = s.last_sample_id
           AND e.hypotheses -> 0 ->> 'strength' <> 'possible') AS cause,
        (SELECT v.verdict FROM verdict v WHERE v.fleet_id = s.fleet_id AND v.sample_id = s.last_sample_id
@@ -15,7 +15,7 @@ WHERE (%(show)s = 'all' AND u.state = 'in_service'
     OR %(show)s = 'laid_up' AND u.state = 'laid_up'
     OR %(show)s = 'overdue' AND s.to_due < 0
     OR %(show)s = 'faults' AND (cardinality(s.open_faults) > 0 OR s.last_proposed >= 2)
-    OR %(show)s = 'past' AND headroom_now(s) < 0
+    OR %(show)s = 'past' AND headroom_now(s.urgency, s.open_faults, s.headroom, s.headroom_as_is) < 0
     OR %(show)s = 'held' AND s.held > 0
     OR %(show)s = 'unsigned' AND EXISTS (
         SELECT 1 FROM sample w JOIN evaluation e ON e.fleet_id = w.fleet_id AND e.sample_id = w.sample_id
@@ -53,7 +53,7 @@ SELECT count(*) FILTER (WHERE in_service) AS all, count(*) FILTER (WHERE laid_up
        count(*) FILTER (WHERE in_service AND (outcome = 'lengthen')) AS lengthen, count(*) FILTER (WHERE in_service AND (outcome = 'shorten')) AS shorten,
        count(*) FILTER (WHERE in_service AND (outcome = 'hold')) AS hold, count(*) FILTER (WHERE in_service AND (outcome = 'not_enough')) AS not_enough,
        max(as_of) AS as_of
-FROM (SELECT s.*, headroom_now(s) AS now_left, u.state = 'in_service' AS in_service, u.state = 'laid_up' AS laid_up
+FROM (SELECT s.to_due, s.open_faults, s.last_proposed, s.urgency, s.held, s.outcome, s.as_of, headroom_now(s.urgency, s.open_faults, s.headroom, s.headroom_as_is) AS now_left, u.state = 'in_service' AS in_service, u.state = 'laid_up' AS laid_up
       FROM standing s JOIN compartment c ON c.fleet_id = s.fleet_id AND c.compartment_id = s.compartment_id
       JOIN unit u ON u.fleet_id = c.fleet_id AND u.unit_id = c.unit_id) s
 
@@ -67,7 +67,7 @@ SELECT name FROM depot ORDER BY name
 
 -- :find  anything by name
 SELECT c.compartment_id, c.unit_id, u.name AS unit, c.name AS compartment, u.model,
-       headroom_now(s) AS headroom_now, s.headroom_is_safe, s.headroom_open,
+       headroom_now(s.urgency, s.open_faults, s.headroom, s.headroom_as_is) AS headroom_now, s.headroom_is_safe, s.headroom_open,
        c.counts AS meter_unit, s.due_day, s.to_due, s.oil_hours
 FROM compartment c JOIN unit u USING (fleet_id, unit_id) LEFT JOIN standing s USING (fleet_id, compartment_id)
 WHERE u.name || ' ' || c.name || ' ' || coalesce(u.model, '') || ' ' || c.family ILIKE %(like)s
@@ -84,7 +84,7 @@ SELECT c.compartment_id, c.unit_id, c.meter_no, c.unit_id * 2 + c.meter_no - 1 A
        c.cap_meter,
        c.counts AS meter_unit, u.model, u.duty, d.name AS depot, s.as_of, s.meter_day, s.oil_hours, s.headroom, s.headroom_is_safe,
        s.headroom_as_is, s.open_measurands, s.urgency,
-       headroom_now(s) AS headroom_now,
+       headroom_now(s.urgency, s.open_faults, s.headroom, s.headroom_as_is) AS headroom_now,
        s.headroom_open, s.running_safe, s.limiting, s.interval_meter, s.to_due, s.due_meter, s.due_day, s.due_driver,
        s.rate_per_day, s.last_sample_id, s.last_proposed, s.last_sampled_on, s.held, s.open_faults, s.outcome,
        s.proposed_meter, s.reason, s.decision, s.slopes

@@ -238,7 +238,7 @@ LEFT JOIN verdict v ON v.fleet_id = s.fleet_id AND v.sample_id = s.sample_id AND
 WHERE s.superseded_by IS NULL ORDER BY s.sampled_on, s.sample_id
 
 -- :decisions  what export intervals needs, one row a compartment; names are laid beside them afterwards, so that no join has to be guessed at
-SELECT compartment_id, outcome, proposed_meter, reason, oil_hours, headroom, headroom_as_is, headroom_now(standing) AS headroom_now, decision
+SELECT compartment_id, outcome, proposed_meter, reason, oil_hours, headroom, headroom_as_is, headroom_now(urgency, open_faults, headroom, headroom_as_is) AS headroom_now, decision
 FROM standing
 
 -- :compartment_names

@@ -80,7 +80,7 @@ UNION ALL
 
 -- :compartments_in_full  a unit's compartments with where they stand
 SELECT c.compartment_id, s.oil_hours, s.headroom, s.open_faults,
-       headroom_now(s) AS headroom_now, s.headroom_is_safe, s.headroom_open, s.limiting, s.due_meter, s.due_day, s.to_due,
+       headroom_now(s.urgency, s.open_faults, s.headroom, s.headroom_as_is) AS headroom_now, s.headroom_is_safe, s.headroom_open, s.limiting, s.due_meter, s.due_day, s.to_due,
        s.due_driver, c.counts AS meter_unit, s.last_proposed, s.last_sampled_on
 FROM compartment c LEFT JOIN standing s USING (fleet_id, compartment_id) WHERE c.unit_id = %(unit_id)s
 ORDER BY c.compartment_id
