@@ -17,6 +17,16 @@ from vornet.store.database import Connection, Database, query
 ALWAYS = date(1990, 1, 1)
 
 
+#: rows at one go from which on what the database knows of its tables is old
+BULK = 1000
+
+
+def took_in(connection: Connection, rows: int) -> None:
+    """After so many rows at one go: have statistics collected, so that what is read next is planned on what is there."""
+    if rows >= BULK:
+        connection.execute(query("history.collect_statistics"))
+
+
 def find(db: Database, name: str) -> int:
     """The fleet's id. Raises InputError naming the fleets there are."""
     with db.anyone() as connection:

@@ -73,6 +73,7 @@ def load(
     report = RegisterReport(name, problems=document.problems, left_out=document.left_out)
     with db.fleet(fleet_id) as connection:
         take(connection, fleet_id, document, report, by, today, progress)
+        fleets.took_in(connection, sum(report.counts.values()))
         counts = {**report.counts, "left_out": len(report.problems)}
         fleets.audit(connection, fleet_id, by, "register imported", name, **counts)
     if places:

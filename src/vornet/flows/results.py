@@ -168,6 +168,7 @@ def read_in(
          "rows_new": report.new, "rows_same": report.same, "rows_reissued": report.reissued, "rows_held": report.held_rows,
          "notes": report.notes},
     )  # fmt: skip
+    fleets.took_in(connection, report.new + report.reissued + report.held_rows)
     if report.new or report.reissued or report.held_rows:
         fleets.audit(
             connection, fleet_id, by, "results imported", report.file, rows=report.rows, new=report.new,
