@@ -79,7 +79,7 @@ def test_an_over_long_interval_is_shortened_in_full():
 
 
 def test_an_open_fault_never_lengthens():
-    decision, judgement = decided(history(last={"na": 60.0, "k": 25.0}))
+    decision, judgement = decided(history(charges=7, last={"na": 60.0, "k": 25.0}))
     assert judgement.proposed[-1] == j.ACT  # sodium and potassium together: coolant, before any act limit
     assert decision.outcome == HOLD
     assert any("Sodium" in text for text in decision.open_faults)

@@ -9,7 +9,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Literal
 
-Kind = Literal["up", "down", "trace", "flat", "ratio", "fact", "either"]
+Kind = Literal["up", "down", "trace", "flat", "ratio", "fact", "either", "both"]
 
 
 @dataclass(frozen=True)
@@ -30,6 +30,11 @@ class Sign:
 def either(*parts: Sign) -> Sign:
     """The clearest of several signs."""
     return Sign("either", tuple(k for p in parts for k in p.keys), parts=parts)
+
+
+def both(*parts: Sign) -> Sign:
+    """All of several signs: the least of them counts."""
+    return Sign("both", tuple(k for p in parts for k in p.keys), parts=parts)
 
 
 def up(*keys: str) -> Sign:
@@ -68,6 +73,7 @@ FACTS: dict[str, str] = {
     "oil_use": "uses more oil than it used to",
     "coolant_low": "coolant level low",
     "an_past_bn": "acid number has passed base number",
+    "spent": "base number past its watch limit, or passed by the acid number",
     "break_in": "first charge after new or overhauled",
     "young": "within the first charges after new or overhauled",
     "fading": "copper fading since the sample before",
@@ -217,7 +223,7 @@ CAUSES: tuple[Cause, ...] = (
         ), grave="note",
     ),
     Cause(
-        "spent_additive", "Worn-out additive", (down("bn"), up("an")),
+        "spent_additive", "Worn-out additive", (either(fact("spent"), both(down("bn"), up("an"))),),
         "Shorten the interval.",
         supports=((fact("an_past_bn"), 0.5), (fact("long_charge"), 0.2), (flat("oxidation"), 0.3)),
         against=((up("oxidation"), 0.5), (up("soot_pct"), 0.3)), where="engine",

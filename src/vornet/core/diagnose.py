@@ -106,7 +106,26 @@ def oil_use(history: History, charges: Charges) -> np.ndarray:
     return np.where(enough, np.clip(np.nan_to_num(share), 0, 1), 0.0)
 
 
-def _facts(history: History, charges: Charges, d: Departures, seen: Seen) -> dict[str, np.ndarray]:
+#: degree of a base number past its watch limit, or passed by the acid number: at all (probable), by more than 2 sd (strong)
+SPENT, SPENT_CLEARLY = 0.9, 1.3
+#: a cause is at most probable until a compartment has so many stretches of its own to lay it beside; common practice, no source
+OWN_STRETCHES = 5
+
+
+def _spent(history: History, past: Past) -> np.ndarray:
+    """Degree of the additive's being worn out by its level, engines only; (N,)."""
+    values = history.samples.values
+    bn, an = values[:, INDEX["bn"]], values[:, INDEX["an"]]
+    engine = np.array([name.endswith("engine") for name in DUTIES])[history.compartments.duty[history.samples.comp]]
+    low = past.limits["low"][0][:, INDEX["bn"]]
+    with np.errstate(invalid="ignore"):
+        sds = history.precision.columns_sd(np.stack([bn, an], axis=1), ["bn", "an"])
+        beyond = np.fmax((low - bn) / sds[:, 0], (an - bn) / np.hypot(sds[:, 0], sds[:, 1]))
+        degree = np.where(beyond > 2, SPENT_CLEARLY, np.where((beyond > 0) | past.watch_low[:, INDEX["bn"]], SPENT, 0.0))
+    return np.where(engine, degree, 0.0)
+
+
+def _facts(history: History, charges: Charges, d: Departures, seen: Seen, past: Past) -> dict[str, np.ndarray]:
     samples, comps = history.samples, history.compartments
     charge = charges.charge_of
     magnet = np.where(samples.drained, charges.magnet[charge], np.nan)
@@ -131,6 +150,7 @@ def _facts(history: History, charges: Charges, d: Departures, seen: Seen) -> dic
             "oil_use": oil_use(history, charges),
             "coolant_low": seen.coolant_low,
             "an_past_bn": (an > bn).astype(float),
+            "spent": _spent(history, past),
             "break_in": 2.0 * charges.break_in[charge],
             "young": (total < 4 * interval).astype(float) * 2.0,
             "fading": (same & (z_cu[one_before] > 4) & (excess_cu < 0.75 * excess_cu[one_before])).astype(float) * 2.0,
@@ -186,11 +206,13 @@ def diagnose(history: History, charges: Charges, past: Past, d: Departures, seen
     samples = history.samples
     n = len(samples.comp)
     up, down, trace = _with_limits(d.up(), d, past), d.down(), d.trace()
-    known = _facts(history, charges, d, seen)
+    known = _facts(history, charges, d, seen, past)
     signs: dict[Sign, np.ndarray] = {}
 
     def degree(sign: Sign) -> np.ndarray:
-        if sign.kind == "either" and sign not in signs:
+        if sign.kind == "both" and sign not in signs:
+            signs[sign] = np.min([degree(p) for p in sign.parts], axis=0)
+        elif sign.kind == "either" and sign not in signs:
             signs[sign] = np.max([degree(p) * (1.2 if p.kind == "flat" else 1.0) for p in sign.parts], axis=0)
         elif sign not in signs:
             signs[sign] = _degree_of(sign, up, down, trace, d, known)
@@ -234,6 +256,11 @@ def diagnose(history: History, charges: Charges, past: Past, d: Departures, seen
     for level, (least_main, least_score) in NEEDS.items():
         strength[(main >= least_main) & (lowered >= least_score)] = level
     strength[alone] = np.minimum(strength[alone], PROBABLE)
+    for k, cause in enumerate(CAUSES):
+        columns = [AT[key] for sign in cause.main if sign.kind in ("up", "trace") for key in sign.keys]
+        if columns:  # nothing of its own to lay it beside yet
+            young = np.nanmax(np.nan_to_num(d.n[:, columns]), axis=1) < OWN_STRETCHES
+            strength[young, k] = np.minimum(strength[young, k], PROBABLE)
     strength[weak] = np.minimum(strength[weak], POSSIBLE)
     return Diagnosis(strength, lowered, main, signs, d)
 
@@ -285,8 +312,10 @@ def evidence_of(diagnosis: Diagnosis, k: int, i: int, interval: str = "an interv
     if cause.otherwise and min(diagnosis.signs[s][i] for s in cause.main) < NEEDS[POSSIBLE][0]:
         main = cause.otherwise
     for sign in main:
-        shown = max(sign.parts, key=lambda p: diagnosis.signs[p][i]) if sign.parts else sign
-        if not (shown.kind == "fact" and shown.keys[0] in ("mg_hidden", "gears")):
+        shown = max(sign.parts, key=lambda p: diagnosis.signs[p][i]) if sign.kind == "either" else sign
+        if shown.kind == "both":
+            out += [sign_sentence(part, d, i, interval) for part in shown.parts]
+        elif not (shown.kind == "fact" and shown.keys[0] in ("mg_hidden", "gears")):
             out.append(sign_sentence(shown, d, i, interval))
     for sign, _ in cause.supports:
         if sign not in main and diagnosis.signs[sign][i] >= 0.3:

@@ -25,7 +25,7 @@ from vornet.core.diagnose import (
     nothing_seen,
 )
 from vornet.core.history import Charges, History, offsets
-from vornet.core.limits import LimitTable
+from vornet.core.limits import DUTIES, LimitTable
 from vornet.core.measurands import INDEX, KEYS, MEASURANDS, WEAR_METALS
 from vornet.core.rates import StretchRates
 
@@ -137,15 +137,16 @@ def propose(history: History, charges: Charges, past: Past, shift: Shift, bend: 
 
     Stop: magnet grade 4, or a strong stop-worthy cause with an act limit passed. Act: an act limit passed by more
     than 2 sd, AN above BN by more than 2 sd, or a strong fault. Watch: any watch limit passed, magnet grade 3, a
-    probable fault, a strong cause that is only to be noted, or a wear rate that really shifted or bent. In a break-in charge metal says
+    probable cause, also one that is only to be noted, or a wear rate that really shifted or bent. In a break-in charge metal says
     one step less. Nothing that a limit applies to, or held: none.
     """
     samples = history.samples
     bn, an = samples.values[:, INDEX["bn"]], samples.values[:, INDEX["an"]]
     with np.errstate(invalid="ignore"):
         sd = np.hypot(*history.precision.columns_sd(np.stack([bn, an], axis=1), ["bn", "an"]).T)
-        crossed = an > bn
-        crossed_clear = an - bn > ACT_MARGIN_SD * sd
+        engine = np.array([name.endswith("engine") for name in DUTIES])[history.compartments.duty[samples.comp]]
+        crossed = engine & (an > bn)  # gears and hydraulics have no base to lose
+        crossed_clear = engine & (an - bn > ACT_MARGIN_SD * sd)
     magnet = np.where(samples.drained, charges.magnet[charges.charge_of], np.nan)
     break_in = charges.break_in[charges.charge_of]
     metal = np.array([m.group == "wear" or m.key == "si" for m in MEASURANDS])
@@ -160,7 +161,7 @@ def propose(history: History, charges: Charges, past: Past, shift: Shift, bend: 
         if cause.key == "break_in":
             continue
         if cause.grave == "note":
-            watch |= strength >= STRONG
+            watch |= strength >= PROBABLE
             continue
         watch |= strength >= PROBABLE
         act |= strength >= STRONG
@@ -244,6 +245,9 @@ def evidence(history: History, judgement: Judgement, rates: StretchRates, i: int
         out.append("Break-in charge: metal counts one step less")
     if history.samples.settled[i]:
         out.append("Drawn after the oil had stood or cooled: metal, dirt and water may be higher. Sample again warm")
+    if judgement.proposed[i] >= ACT and not (judgement.diagnosis.strength[i] >= PROBABLE).any() and judgement.diagnosis.signs:
+        hard = ", ".join(MEASURANDS[m].spoken for m in np.flatnonzero(past.act_high[i] | past.act_low[i]))
+        out.append(f"No cause fits: {hard or 'what was seen'} stands alone, without the signs that would name one")
     if judgement.proposed[i] == NONE and history.samples.usable[i]:
         out.append("No value that a limit applies to")
     return out
