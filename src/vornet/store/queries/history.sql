@@ -212,7 +212,7 @@ FROM (SELECT x.compartment_id, CASE
               SELECT 1 FROM action a WHERE a.fleet_id = x.fleet_id AND a.compartment_id = x.compartment_id
                 AND (a.closed_at IS NULL OR a.sample_id = x.last_sample_id))) THEN 1
           WHEN (CASE WHEN cardinality(x.open_faults) > 0 THEN least(x.headroom, x.headroom_as_is) ELSE x.headroom END) < 0 THEN 2
-          WHEN x.to_due < 0 OR x.due_day < x.as_of THEN 3
+          WHEN x.to_due < 0 OR x.due_day < x.as_of AND x.due_driver = 'calendar' THEN 3
           WHEN x.held > 0 THEN 4
           ELSE 5 END AS urgency
       FROM standing x LEFT JOIN verdict v ON v.fleet_id = x.fleet_id AND v.sample_id = x.last_sample_id AND v.superseded_by IS NULL
