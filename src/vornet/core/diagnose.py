@@ -258,8 +258,9 @@ def diagnose(history: History, charges: Charges, past: Past, d: Departures, seen
     strength[alone] = np.minimum(strength[alone], PROBABLE)
     for k, cause in enumerate(CAUSES):
         columns = [AT[key] for sign in cause.main if sign.kind in ("up", "trace") for key in sign.keys]
-        if columns:  # nothing of its own to lay it beside yet
+        if columns:  # nothing of its own to lay it beside yet; a level clearly past its act limit needs none
             young = np.nanmax(np.nan_to_num(d.n[:, columns]), axis=1) < OWN_STRETCHES
+            young &= ~past.act_clear[:, COLUMNS[columns]].any(axis=1)
             strength[young, k] = np.minimum(strength[young, k], PROBABLE)
     strength[weak] = np.minimum(strength[weak], POSSIBLE)
     return Diagnosis(strength, lowered, main, signs, d)

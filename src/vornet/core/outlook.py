@@ -21,7 +21,7 @@ import numpy as np
 
 #: powers of oil hours tried; what accelerates takes the cautious prior, what does not the narrow one (half-normal widths)
 BENDS = np.array([1.0, 1.3, 1.6, 2.0, 2.5])
-CAUTIOUS_BEND, USUAL_BEND = 0.9, 0.13
+CAUTIOUS_BEND, USUAL_BEND = 0.9, 0.3
 #: for shortening a bend that nobody has seen is feared less
 MILD_BEND = 0.4
 #: between-charge spread tried, in shares of the rise, and the width of its half-normal prior
