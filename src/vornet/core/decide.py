@@ -102,7 +102,7 @@ def _view(ground: _Ground, path: Paths, charges: Charges, include: np.ndarray, o
     comp, prop = np.divmod(np.arange(count * PROPERTY_COUNT), PROPERTY_COUNT)
     told = everyone.told & only[comp] & ~np.isnan(ground.margin.ravel()) & (ground.margin.ravel() > 0)
     rows = np.flatnonzero(told)
-    o, c, j = everyone.of(rows).main(), comp[rows], prop[rows]
+    o, c, j = everyone.of(rows), comp[rows], prop[rows]
     at = np.full((count, PROPERTY_COUNT), -1)
     at[c, j] = np.arange(len(rows))
     standing = Standing(o, ground.margin[c, j], ground.new_var[c, j], ground.share[c], ground.ref[c])

@@ -21,7 +21,7 @@ import numpy as np
 
 #: powers of oil hours tried; what accelerates takes the cautious prior, what does not the narrow one (half-normal widths)
 BENDS = np.array([1.0, 1.3, 1.6, 2.0, 2.5])
-CAUTIOUS_BEND, USUAL_BEND = 0.9, 0.3
+CAUTIOUS_BEND, USUAL_BEND = 0.8, 0.2
 #: for shortening a bend that nobody has seen is feared less
 MILD_BEND = 0.4
 #: between-charge spread tried, in shares of the rise, and the width of its half-normal prior
@@ -32,13 +32,11 @@ NOISES = np.array([1.0, 0.5])
 #: the other charges of a family count at most like this many degrees of freedom of one's own spread
 FAMILY_WEIGHT = 6.0
 #: a late change of pace: chance beforehand of each place it may have begun, its size in shares of the rise, charges that show it
-DRIFT_PRIOR, DRIFT_SIZE, DRIFT_LAST, DRIFT_EARLIER = 0.25, 0.35, (2, 3), 2
+DRIFT_PRIOR, DRIFT_SIZE, DRIFT_LAST, DRIFT_EARLIER = 0.2, 0.35, (2, 3), 2
 #: beyond this the recent charges alone decide, standard deviations
 DRIFT_SD = 2.2
 #: of a rise nobody knows here yet: it differs from the family's by this share, where fewer than three compartments tell
 UNLIKE = 0.3
-#: parts of a mixture that chances are reckoned with
-MAIN_PARTS = 24
 #: hours looked at, as multiples of the reference: beyond the last, never within reach
 NEAREST, FARTHEST = 0.01, 20.0
 
@@ -60,7 +58,7 @@ class Rises:
 
 @dataclass(frozen=True)
 class Outlook:
-    """What the next charge of each group may do: a mixture over K = bends × spreads × (no change, late change).
+    """What the next charge of each group may do: a mixture over K parts, bends × spreads without a late change, bends with one.
 
     Shape (G, K): ``weight``, ``mean`` and ``mean_var`` of the rise at reference hours, ``spread_var`` between charges; ``bend``
     (K,) or (G, K). ``n`` (G,) charges; ``told`` (G,) False where no spread can be told or borrowed; ``borrowed`` (G,): the family's
@@ -84,17 +82,6 @@ class Outlook:
         between = np.sqrt((self.weight * self.spread_var).sum(axis=1))
         error = np.sqrt((self.weight * (self.mean_var + (self.mean - mean[:, None]) ** 2)).sum(axis=1))
         return mean, between, error, (self.weight * self.bend).sum(axis=1)
-
-    def main(self, keep: int = MAIN_PARTS) -> Outlook:
-        """The heaviest parts of each mixture, put to one in sum: what is left out is too little to move a chance."""
-        if self.weight.shape[1] <= keep or not len(self.weight):
-            return self
-        top = np.argpartition(-self.weight, keep, axis=1)[:, :keep]
-        weight = np.take_along_axis(self.weight, top, axis=1)
-        mean, mean_var, spread_var = (np.take_along_axis(x, top, axis=1) for x in (self.mean, self.mean_var, self.spread_var))
-        bend = np.take_along_axis(np.broadcast_to(self.bend, self.weight.shape), top, axis=1)
-        whole = weight / weight.sum(axis=1, keepdims=True)
-        return Outlook(whole, mean, mean_var, spread_var, bend, self.n, self.told, self.borrowed, self.drifted, self.pace)
 
     def mildly(self, cautious: np.ndarray) -> Outlook:
         """The same had bends been feared less beforehand, where they were feared much (``cautious``: (G,) bool)."""
@@ -189,14 +176,24 @@ def fit(rises: Rises, family: np.ndarray, families: int, cautious: np.ndarray) -
     free = np.maximum(n - 1, 0)
     family_free = np.bincount(family, free, families)[family]
     told = (n > 0) & (family_free > 0)
-    tau = np.broadcast_to(spread_var, (2, *spread_var.shape))
-
-    def flat(x: np.ndarray) -> np.ndarray:
-        return np.ascontiguousarray(np.moveaxis(x, -1, 0).reshape(groups, -1))
-
-    bend = np.broadcast_to(BENDS[None, :, None], (2, len(BENDS), len(SPREADS))).ravel()
-    out = Outlook(flat(total), flat(m), flat(v), flat(tau), bend, n, told, np.zeros(groups, dtype=bool), drifted, pace)
+    late_parts = _together(total[1], m[1], v[1], spread_var)
+    parts = [
+        np.concatenate([x.reshape(-1, groups), y]).T
+        for x, y in zip((total[0], m[0], v[0], spread_var), late_parts, strict=True)
+    ]  # fmt: skip
+    weight, mean_, var_, tau = (np.ascontiguousarray(x) for x in parts)
+    bend = np.concatenate([np.repeat(BENDS, len(SPREADS)), BENDS])
+    out = Outlook(weight, mean_, var_, tau, bend, n, told, np.zeros(groups, dtype=bool), drifted, pace)
     return _with_borrowed(out, family, families, family_free)
+
+
+def _together(total: np.ndarray, m: np.ndarray, v: np.ndarray, tau2: np.ndarray) -> tuple[np.ndarray, ...]:
+    """Parts (B, S, G) put together over the spreads by their moments: (weight, mean, its variance, spread's variance), (B, G)."""
+    weight = total.sum(axis=1)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        share = np.where(weight[:, None] > 0, total / weight[:, None], 1 / len(SPREADS))
+    mean = (share * m).sum(axis=1)
+    return weight, mean, (share * (v + (m - mean[:, None]) ** 2)).sum(axis=1), (share * tau2).sum(axis=1)
 
 
 def _late(
