@@ -379,6 +379,7 @@ def test_with_every_charge_moved_the_least_of_both_is_taken():
     h = history(bn_loss=6.0)
     h.samples.values[:, INDEX["na"]] = 90.0  # salts in every charge
     h.samples.values[:, INDEX["k"]] = 40.0
+    h.samples.values[:, [INDEX["soot_pct"], INDEX["nitration"]]] = np.nan  # what salts leave alone was not measured
     decision = answer(h)
     assert decision.open_faults
     assert of(decision, "bn").n == 0
