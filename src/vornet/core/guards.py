@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass, replace
+from functools import lru_cache
 
 import numpy as np
 
@@ -41,7 +42,7 @@ LATE = 0.85
 #: share of the interval from which a bottle can show that a fault is gone
 HALF_OF = 0.5
 #: oil hours at which a bottle is weighed, as shares of the interval
-BOTTLES = (0.5, 0.75, 1.0)
+BOTTLES = (0.6, 1.0)
 
 
 @dataclass(frozen=True)
@@ -393,6 +394,14 @@ def _next_sample(
     return None
 
 
+@lru_cache(maxsize=16)
+def _scores(confidence: float) -> tuple[float, np.ndarray]:
+    """(one-sided normal quantile, what a bottle may show in standard scores, evenly likely)."""
+    from scipy import special
+
+    return float(special.ndtri(confidence)), special.ndtri((np.arange(41) + 0.5) / 41)
+
+
 def _weighed(
     case: Case, decision: Decision, ceilings: dict[str, float], outlook: Outlook, rows: np.ndarray, margin: np.ndarray, ref: float,
     base: float,
@@ -402,8 +411,6 @@ def _weighed(
     Preposterior, by normal approximation of the limiting property: the bottle's rise is drawn from the outlook, moves its mean by
     the share e²/(e² + τ² + noise²), and the safe hours follow.
     """
-    from scipy import special
-
     if decision.limiting is None or decision.proposed is None or decision.safe is None:
         return None
     best = next(a for a in case.answers if a.key == decision.limiting)
@@ -412,9 +419,8 @@ def _weighed(
         return None
     m, tau, e, p = (float(x[0]) for x in outlook.of(rows[[j]]).moments())
     noise = math.sqrt(max(best.n * e**2 - tau**2, (0.3 * e) ** 2))
-    z = float(special.ndtri(case.policy.confidence))
+    z, scores = _scores(case.policy.confidence)
     lean = decision.safe / best.safe  # the other properties' part
-    scores = special.ndtri((np.arange(41) + 0.5) / 41)
     ceiling = min(ceilings.values(), default=math.inf)
     found: tuple[float, float] | None = None
     for share in BOTTLES:

@@ -42,8 +42,8 @@ def queue(connection: Connection, today: date, limit: int = MOST_QUEUED) -> list
 
 
 def waiting(connection: Connection, today: date) -> int:
-    """How many samples wait for a signature."""
-    row = connection.execute(query("verdicts.waiting"), {"since": today - timedelta(days=QUEUE_DAYS)}).fetchone()
+    """How many samples wait for a signature, counted as Review does: up to ``MOST_QUEUED``."""
+    row = connection.execute(query("verdicts.waiting"), {"since": today - timedelta(days=QUEUE_DAYS), "most": MOST_QUEUED}).fetchone()
     return int(row["n"]) if row else 0
 
 

@@ -15,13 +15,15 @@ JOIN compartment c ON c.fleet_id = s.fleet_id AND c.compartment_id = s.compartme
 JOIN unit u ON u.fleet_id = c.fleet_id AND u.unit_id = c.unit_id
 ORDER BY e.proposed DESC, e.sampled_on, e.sample_id
 
--- :waiting  how many
-SELECT count(*) AS n FROM evaluation e
-WHERE e.sampled_on > %(since)s
-  AND NOT EXISTS (SELECT 1 FROM verdict v WHERE v.fleet_id = e.fleet_id AND v.sample_id = e.sample_id AND v.superseded_by IS NULL)
-  AND NOT EXISTS (SELECT 1 FROM hold h WHERE h.fleet_id = e.fleet_id AND h.sample_id = e.sample_id
-                  AND (h.settled_at IS NULL OR h.settlement = 'rejected'))
-  AND EXISTS (SELECT 1 FROM sample s WHERE s.fleet_id = e.fleet_id AND s.sample_id = e.sample_id AND s.superseded_by IS NULL)
+-- :waiting  how many, up to as many as Review walks along
+SELECT count(*) AS n FROM (
+    SELECT 1 FROM evaluation e
+    WHERE e.sampled_on > %(since)s
+      AND NOT EXISTS (SELECT 1 FROM verdict v WHERE v.fleet_id = e.fleet_id AND v.sample_id = e.sample_id AND v.superseded_by IS NULL)
+      AND NOT EXISTS (SELECT 1 FROM hold h WHERE h.fleet_id = e.fleet_id AND h.sample_id = e.sample_id
+                      AND (h.settled_at IS NULL OR h.settlement = 'rejected'))
+      AND EXISTS (SELECT 1 FROM sample s WHERE s.fleet_id = e.fleet_id AND s.sample_id = e.sample_id AND s.superseded_by IS NULL)
+    LIMIT %(most)s) unsigned
 
 -- :judged  a sample's proposal as it stands
 SELECT s.sample_id, s.sample_no, s.compartment_id, s.sampled_on, e.proposed, e.evidence, e.hypotheses, e.limit_set_id
