@@ -187,7 +187,7 @@ def speed(compartments: int, samples: int) -> None:
     for words, seconds in (("first", first_s), ("again, nothing changed", again_s), ("one compartment", one_s),
                            ("again, its family changed", part_s), ("all of it afresh", afresh_s)):
         each = seconds / samples * 1e6
-        print(f"evaluate         {seconds:6.2f} s  {seconds / read_s:5.1f} x the read (asked 3), {each:4.0f} µs a sample: {words}")
+        print(f"evaluate         {seconds:6.2f} s  {seconds / read_s:5.1f} x the read (asked 40 afresh), {each:4.0f} µs a sample: {words}")
     demo.load(db, TODAY)
     settle(location)
     for fleet in (demo.FLEET, NAME):
