@@ -211,7 +211,7 @@ def outcome(case: Case, outlook: Outlook, rows: np.ndarray, margin: np.ndarray, 
     _blocks(case, rules, ranked, floor)
 
     safe = case.joint if best is not None else math.nan
-    as_is = case.joint_as_is if math.isnan(safe) else min(case.joint_as_is, safe)  # charges that a fault moved never flatter
+    as_is = float(np.fmin(case.joint_as_is, safe))  # charges that a fault moved never flatter
     free = math.inf if math.isnan(safe) else safe
     allowed = free
     if faults:
