@@ -79,18 +79,18 @@ def test_the_family_way_is_mean_and_two_or_three_s_of_what_went_before(history):
     family = h.compartments.family[h.samples.comp] == h.compartments.family[0]
     before = broken.samples.values[family & (h.samples.day // 30 < h.samples.day[i] // 30), INDEX["fe"]]
     assert len(before) >= FEWEST
-    none = np.zeros(len(h.samples.comp), dtype=bool)
-    assert by_family(broken, none, table())[i] == ACT
+    every = np.ones(len(h.samples.comp), dtype=bool)
+    assert by_family(broken, every, table())[i] == ACT
     assert broken.samples.values[i, INDEX["fe"]] > before.mean() + 3 * before.std(ddof=1)
     early = at[(0, 0)]
-    assert by_family(broken, none, table())[early] == RUN_ON  # nothing is known yet
+    assert by_family(broken, every, table())[early] == RUN_ON  # nothing is known yet
 
 
-def test_running_in_teaches_the_family_nothing(history):
+def test_running_in_and_what_was_found_faulty_teach_the_family_nothing(history):
     h, at = history
     broken, i = added(h, at, (0, 13), fe=400)
-    everything = np.ones(len(h.samples.comp), dtype=bool)
-    assert by_family(broken, everything, table())[i] == RUN_ON
+    nothing = np.zeros(len(h.samples.comp), dtype=bool)
+    assert by_family(broken, nothing, table())[i] == RUN_ON
 
 
 def test_rates_alone_see_dirt_and_not_age(history):

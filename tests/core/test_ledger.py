@@ -96,20 +96,117 @@ def test_bad_input_names_its_field(field, call):
     assert error.value.field == field
 
 
-@settings(max_examples=60)
-@given(
-    st.floats(20, 200),
-    st.lists(st.tuples(st.floats(1, 900), st.floats(0.2, 5)), max_size=6, unique_by=lambda t: round(t[0], 1)),
-    st.floats(300, 1000),
-)
-def test_the_columnar_ledger_equals_the_scalar_one(system, raw, at):
-    tops = sorted((TopUp(round(h, 1), v) for h, v in raw), key=lambda t: t.h)
-    scalar = ledger.wear_rate(system, 12, 3, [Point(at, 60)], tops)
-    inside = [t for t in tops if 0 < t.h < at]
-    c = rates.coefficients(
-        np.array([system]), np.array([0.87]), np.zeros(1), np.array([at]), np.zeros(1), np.zeros(1, int),
-        np.array([len(inside)]), np.array([t.h for t in inside]), np.array([t.litres for t in inside]),
-        np.zeros(len(inside)),
+def by_integration(system, density, start, new, rate, happened, at, clean):
+    """C(at) by scipy's integrator over spans between events; the loss of a span told by the level that ends it, and only
+    when it is read before ``at``. ``happened``: (h, "top" litres | "part" out, in | "level" missing)."""
+    order = {"level": 1, "part": 2, "top": 3}
+    happened = sorted((e for e in happened if 0 < e[0] < at), key=lambda e: (e[0], order[e[1]]))
+    level, since, net, q_of, waiting = system, 0.0, 0.0, {}, []
+    for i, (h, kind, *litres) in enumerate(happened):
+        waiting.append(i)
+        if kind == "part":
+            net += litres[1] - litres[0]
+            continue
+        q = max(0.0, level + net - (system - litres[0])) / (h - since)
+        q_of |= dict.fromkeys(waiting, q)
+        level = system - litres[0] if kind == "level" else level + net - q * (h - since) + litres[0]
+        since, net, waiting = h, 0.0, []
+    c, volume, now = start, system, 0.0
+    for i, (h, kind, *litres) in enumerate([*happened, (at, "end")]):
+        q = q_of.get(i, 0.0)
+
+        def slope(t, y, q=q, now=now, volume=volume):
+            left = volume - q * (t - now)
+            return [rate / (density * left) + (y[0] * q / left if clean else 0.0)]
+
+        if h > now:
+            c = solve_ivp(slope, (now, h), [c], rtol=1e-10, atol=1e-12).y[0, -1]
+        volume, now = volume - q * (h - now), h
+        if kind == "level":
+            volume = system - litres[0]
+        elif kind != "end":
+            out, poured = (0.0, litres[0]) if kind == "top" else litres
+            c = (c * (volume - out) + new * poured) / (volume - out + poured)
+            volume += poured - out
+    return c
+
+
+UNBALANCED = [(80, "part", 5, 0), (150, "top", 6), (220, "part", 0, 3), (300, "level", 2), (380, "part", 4, 2), (450, "top", 4)]
+
+
+def scalar(system, start, new, at, ppm, happened, clean=False):
+    return ledger.wear_rate(
+        system, start, new, [Point(at, ppm)], [TopUp(h, x[0]) for h, k, *x in happened if k == "top"],
+        part_changes=[PartChange(h, *x) for h, k, *x in happened if k == "part"],
+        level_checks=[ledger.LevelCheck(h, x[0]) for h, k, *x in happened if k == "level"], loss="clean" if clean else "with_oil",
     )  # fmt: skip
-    assert c.a[0] == pytest.approx(scalar.a, rel=1e-9)
-    assert c.beta[0] * 12 + c.gamma[0] * 3 == pytest.approx(scalar.b, rel=1e-9)
+
+
+@pytest.mark.parametrize("clean", [False, True])
+@pytest.mark.parametrize("at", [100, 200, 260, 320, 500])
+def test_unbalanced_part_changes_and_levels_against_numerical_integration(clean, at):
+    w = scalar(40, 8, 2, at, 60, UNBALANCED, clean)
+    for rate in (0.0, 5.0, 20.0):
+        assert w.a * rate + w.b == pytest.approx(by_integration(40, 0.87, 8, 2, rate, UNBALANCED, at, clean), rel=1e-6)
+
+
+def test_what_a_part_change_took_out_is_no_loss_of_the_engine():
+    """5 L out and none in, then 5 L topped up: the engine used nothing, so the level did not fall in between."""
+    w = scalar(40, 10, 0, 300, 30, [(100, "part", 5, 0), (200, "top", 5)])
+    after_part = 10.0  # what leaves takes its metal along
+    assert w.b == pytest.approx(after_part * 35 / 40)
+    assert w.a == pytest.approx(((100 / (0.87 * 40)) + 100 / (0.87 * 35)) * 35 / 40 + 100 / (0.87 * 40))
+    assert w.rate_mg_h > 0
+
+
+def test_more_out_than_there_is_says_so():
+    with pytest.raises(InputError) as error:
+        scalar(40, 10, 0, 300, 30, [(100, "part", 30, 0), (110, "part", 15, 0)])
+    assert error.value.field == "part_changes" and "cannot leave" in str(error.value)
+
+
+def columnar(system, happened, begin, at, clean=False):
+    """(a, beta, gamma) of one stretch of one charge."""
+    order = {"level": rates.LEVEL, "part": rates.PART, "top": rates.TOP_UP}
+    n = len(happened)
+    known = rates.events(
+        np.array([system]), np.zeros(n, int), np.array([float(h) for h, *_ in happened]), np.array([order[k] for _, k, *_ in happened], int),
+        np.array([float(x[-1]) if k != "level" else 0.0 for _, k, *x in happened]),
+        np.array([float(x[0]) if k == "part" else 0.0 for _, k, *x in happened]),
+        np.array([float(x[0]) if k == "level" else 0.0 for _, k, *x in happened]),
+    )  # fmt: skip
+    return rates.coefficients(
+        np.array([system]), np.array([0.87]), np.array([clean]), np.array([float(begin)]), np.array([float(at)]), np.zeros(1, int), known
+    )
+
+
+event = st.one_of(
+    st.tuples(st.floats(1, 900).map(lambda h: round(h, 1)), st.just("top"), st.floats(0.2, 4)),
+    st.tuples(st.floats(1, 900).map(lambda h: round(h, 1)), st.just("part"), st.floats(0, 1.5), st.floats(0, 1.5)),
+    st.tuples(st.floats(1, 900).map(lambda h: round(h, 1)), st.just("level"), st.floats(0, 3)),
+)
+
+
+@settings(max_examples=80)
+@given(st.floats(25, 200), st.lists(event, max_size=7, unique_by=lambda e: e[0]), st.floats(300, 1000), st.booleans())
+def test_the_columnar_ledger_equals_the_scalar_one(system, happened, at, clean):
+    plain = scalar(system, 12, 3, at, 60, happened, clean)
+    c = columnar(system, happened, 0, at, clean)
+    assert c.a[0] == pytest.approx(plain.a, rel=1e-9)
+    assert c.beta[0] * 12 + c.gamma[0] * 3 == pytest.approx(plain.b, rel=1e-9)
+
+
+@pytest.mark.parametrize("clean", [False, True])
+def test_stretches_one_after_another_make_the_charge(clean):
+    """What two stretches say one after the other is what one over both says, when both know the same levels."""
+    happened = UNBALANCED
+    whole, one, two = (columnar(40, happened, a, b, clean) for a, b in ((0, 500), (0, 310), (310, 500)))
+    assert two.a[0] + two.beta[0] * one.a[0] == pytest.approx(whole.a[0], rel=1e-9)
+    assert two.beta[0] * one.beta[0] == pytest.approx(whole.beta[0], rel=1e-9)
+
+
+def test_a_level_that_is_read_later_changes_nothing_told_before():
+    happened = [(100, "top", 3), (250, "part", 2, 1)]
+    before = columnar(40, happened, 0, 300)
+    after = columnar(40, [*happened, (400, "top", 6), (420, "level", 1)], 0, 300)
+    assert (before.a, before.beta, before.gamma) == (after.a, after.beta, after.gamma)

@@ -126,14 +126,51 @@ def test_censored_limits_by_maximum_likelihood_against_statsmodels():
     assert m == pytest.approx(fit.params[0], rel=1e-4)
     assert s == pytest.approx(np.exp(fit.params[1]), rel=1e-4)
     found = limits.statistical_limits(seen.tolist(), "normal", below=unseen.tolist())
-    assert (found.n, found.watch) == (80, pytest.approx(m + 2 * s))
+    assert (found.n, found.watch) == (80, pytest.approx(m + 2 * s * np.sqrt(80 / 79)))  # as ddof = 1 of measured ones
+
+
+def test_censored_ranks_are_kaplan_and_meiers_of_the_sample_turned_round():
+    """statsmodels' SurvfuncRight on M − x, where ``<L`` becomes right-censored."""
+    rng = np.random.default_rng(8)
+    x = np.round(rng.lognormal(2.5, 0.5, 60), 1)
+    limit = np.where(rng.random(60) < 0.35, rng.choice([5.0, 8.0, 50.0], 60), 0.0)
+    hidden = x < limit
+    known, count = limits.ranked(x[~hidden], limit[hidden])
+    assert count.sum() == pytest.approx(60)
+    turned = 1000 - np.where(hidden, limit, x)
+    survival = sm.SurvfuncRight(turned, (~hidden).astype(int))
+    for value in np.unique(x[~hidden]):
+        at_most = count[known <= value].sum() / 60  # share at or below
+        beyond = survival.surv_prob[survival.surv_times <= 1000 - value]
+        below = survival.surv_prob[survival.surv_times < 1000 - value]
+        assert at_most == pytest.approx(1.0 if not len(below) else below[-1], abs=1e-9)
+        assert len(beyond)
+
+
+def test_a_few_values_below_a_high_limit_do_not_make_the_limit():
+    """Three bottles a lab could only read as <50 say nothing of the largest ones."""
+    values = [8, 9, 10, 10, 11, 11, 12, 12, 12, 13, 13, 13, 14, 14, 14, 15, 15, 16, 17, 18] * 2
+    plain = limits.statistical_limits(values, "percentile")
+    found = limits.statistical_limits(values, "percentile", below=[50.0] * 3)
+    assert (found.n, found.watch) == (43, pytest.approx(plain.watch, abs=0.5))
+    assert found.act_ci is not None and found.act_ci[1] is None and found.watch_ci[1] in (None, 18.0)
+    robust = limits.statistical_limits(values, "robust", below=[50.0] * 3)
+    assert robust.watch == pytest.approx(limits.statistical_limits(values, "robust").watch, rel=0.05)
+
+
+def test_no_school_believes_a_spread_below_the_methods():
+    same = [10.0, 10.0, 10.1, 10.0, 9.9] * 4
+    for method in ("normal", "robust"):
+        assert limits.statistical_limits(same, method, method_sd=1.5).watch == pytest.approx(13.0, abs=0.02)
+    lognormal = limits.statistical_limits(same, "lognormal", method_sd=1.5)
+    assert lognormal.watch == pytest.approx(10 * np.exp(2 * np.sqrt(np.log(1 + 0.15**2))), rel=1e-3)  # lognormal of cv 0.15
 
 
 def test_censored_values_count_by_rank_and_over_half_leaves_percentiles_only():
     seen, unseen = list(range(10, 20)), [5.0] * 12
     found = limits.statistical_limits(seen, "percentile", below=unseen)
     assert found.n == 22
-    assert found.watch == pytest.approx(np.quantile([*seen, *unseen], 0.95, method="median_unbiased"))
+    assert found.watch == pytest.approx(np.quantile([*seen, *unseen], 0.95, method="median_unbiased"))  # none of them is smaller
     for method in ("normal", "lognormal", "robust"):
         with pytest.raises(InputError, match="over half"):
             limits.statistical_limits(seen, method, below=unseen)

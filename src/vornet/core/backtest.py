@@ -60,8 +60,11 @@ def by_rates(departed: Departures) -> np.ndarray:
     return np.where(rise >= 1.5, ACT, np.where(rise >= 1.0, WATCH, RUN_ON))
 
 
-def by_family(history: History, break_in: np.ndarray, limits: LimitTable) -> np.ndarray:
-    """Codes (N,) by mean + 2 s and + 3 s of the family's own past as it stood at each step of time, from ``FEWEST`` values on."""
+def by_family(history: History, teaches: np.ndarray, limits: LimitTable) -> np.ndarray:
+    """Codes (N,) by mean + 2 s and + 3 s of the family's own past as it stood at each step of time, from ``FEWEST`` values on.
+
+    ``teaches`` (N,): neither running in nor signed or found to be faulty.
+    """
     samples = history.samples
     family, x = history.compartments.family[samples.comp], samples.values
     families = int(family.max(initial=-1)) + 1
@@ -77,7 +80,7 @@ def by_family(history: History, break_in: np.ndarray, limits: LimitTable) -> np.
             sd = np.sqrt(np.maximum(square[f] / n[f] - mean**2, 0) * n[f] / (n[f] - 1))
             far = np.where((n[f] >= FEWEST) & limited, (x[rows] - mean) / sd, np.nan)
             code[rows] = np.where((far > 3).any(axis=1), ACT, np.where((far > 2).any(axis=1), WATCH, RUN_ON))
-        good = rows[~break_in[rows]]
+        good = rows[teaches[rows]]
         ok = ~np.isnan(x[good])
         np.add.at(n, family[good], ok.astype(float))
         np.add.at(total, family[good], np.where(ok, x[good], 0.0))

@@ -76,9 +76,10 @@ FACTS: dict[str, str] = {
     "spent": "base number past its watch limit, or passed by the acid number",
     "break_in": "first charge after new or overhauled",
     "young": "within the first charges after new or overhauled",
-    "fading": "copper fading since the sample before",
+    "fading": "copper fading over the charges",
     "gears": "iron here is gears and bearings",
-    "mg_hidden": "too much magnesium in the oil to see a little more",
+    "sea_salt": "magnesium came with the sodium, in the proportion of sea water",
+    "salt_undecided": "the oil's own magnesium hides whether sea water's came with the sodium",
 }
 
 Grave = Literal["note", "fault", "stop"]
@@ -87,8 +88,8 @@ Where = Literal["engine", "gear", "any"]
 
 @dataclass(frozen=True)
 class Cause:
-    """``main``: all are needed. ``supports`` and ``against``: sign and weight. ``otherwise``: a weaker main, which can make it
-    no more than possible. ``explains``: causes whose signs this one brings along. ``grave``: what a strong one calls for:
+    """``main``: all are needed. ``supports`` and ``against``: sign and weight. ``otherwise``: a weaker main, which makes it no
+    more than possible. ``explains``: causes whose signs this one brings along. ``grave``: what a strong one calls for:
     note (Watch), fault (Act), stop (Stop with an act limit passed)."""
 
     key: str
@@ -98,6 +99,8 @@ class Cause:
     supports: tuple[tuple[Sign, float], ...] = ()
     against: tuple[tuple[Sign, float], ...] = ()
     otherwise: tuple[Sign, ...] = ()
+    otherwise_most: int = 1
+    strong_with: tuple[Sign, ...] = ()
     explains: tuple[str, ...] = ()
     grave: Grave = "fault"
     where: Where = "any"
@@ -134,17 +137,18 @@ CAUSES: tuple[Cause, ...] = (
             (up("k"), 0.3), (up("b"), 0.3), (up("glycol_pct"), 0.5), (up("water_ppm"), 0.2), (up("v100"), 0.1), (up("cu"), 0.15),
             (up("pb"), 0.15), (fact("coolant_low"), 0.4),
         ),
-        against=((ratio("na", "mg", *SEA_WATER), 0.9),),
-        explains=("sea_water", "condensation", "bearing", "bushing", "cooler_leaching"), grave="stop", where="engine",
+        against=((fact("sea_salt"), 0.9),),
+        strong_with=(up("k"), up("b"), up("si"), up("glycol_pct"), fact("coolant_low")),
+        explains=("condensation", "bearing", "bushing", "cooler_leaching"), grave="stop", where="engine",
         limits=("na", "k", "glycol_pct", "water_ppm"),
     ),
     Cause(
-        "sea_water", "Sea water in the oil", (up("na"), up("mg"), ratio("na", "mg", *SEA_WATER)),
+        "sea_water", "Sea water in the oil", (up("na"), fact("sea_salt")),
         "Test the cooler; flush once it is mended.",
-        supports=((up("water_ppm"), 0.3), (up("cu"), 0.2), (up("ni"), 0.1), (flat("k", "b"), 0.2)),
+        supports=((trace("mg"), 0.2), (up("water_ppm"), 0.3), (up("cu"), 0.2), (up("ni"), 0.1), (flat("k", "b"), 0.2)),
         against=((up("b"), 0.5), (up("k"), 0.5)),
-        otherwise=(up("na"), flat("k", "b"), fact("mg_hidden")),
-        explains=("coolant", "condensation", "cooler_leaching", "bushing"),
+        otherwise=(up("na"), flat("k", "b"), fact("salt_undecided")), otherwise_most=2,
+        explains=("condensation", "cooler_leaching", "bushing"),
         source="standard sea water, S = 35", beside="salt, source undecided: the oil's own magnesium hides it",
     ),
     Cause(
@@ -167,7 +171,7 @@ CAUSES: tuple[Cause, ...] = (
         against=((up("cr"), 0.4), (up("nitration"), 0.2)), explains=("spent_additive",), where="engine",
     ),
     Cause(
-        "overheated_oil", "Overheated or overworked oil", (up("oxidation"),),
+        "overheated_oil", "Overheated or overworked oil", (either(up("oxidation"), both(up("an"), up("v100"))),),
         "Check oil temperature and cooler; shorten the interval.",
         supports=((up("v100", "v40"), 0.5), (up("an"), 0.3), (down("bn"), 0.2), (up("nitration"), 0.15)),
         against=((up("fuel_pct"), 0.4), (up("cr"), 0.3)), explains=("spent_additive",),
@@ -180,7 +184,7 @@ CAUSES: tuple[Cause, ...] = (
         explains=("combustion", "gear_or_valve"), where="engine",
     ),
     Cause(
-        "scuffing", "Piston scuffing", (up("al"), up("fe", "cr")),
+        "scuffing", "Piston scuffing", (up("al"), trace("fe", "cr")),
         "Inspect at once; do not load it.",
         supports=((flat("si"), 0.4), (fact("magnet"), 0.1)),
         against=((ratio("si", "al", *DUST), 0.9), (up("si"), 0.5)),
@@ -197,8 +201,8 @@ CAUSES: tuple[Cause, ...] = (
         "bushing", "Bushing wear", (up("cu"), trace("sn")),
         "Inspect bushings and thrust washers.",
         supports=((flat("pb"), 0.5), (fact("magnet_clean"), 0.1), (flat("pq"), 0.1)),
-        against=((up("pb"), 0.7), (fact("oil_changed"), 0.3), (up("na"), 0.4)),
-        otherwise=(up("cu"), flat("pb", "sn")), explains=("cooler_leaching",),
+        against=((up("pb"), 0.7), (fact("oil_changed"), 0.3), (fact("young"), 0.2), (fact("fading"), 0.6), (up("na"), 0.4)),
+        otherwise=(up("cu"), flat("pb")), otherwise_most=2, explains=("cooler_leaching",),
         beside="copper alone may be brass, whose zinc hides among the additives",
     ),
     Cause(

@@ -13,7 +13,7 @@ import numpy as np
 
 from vornet.core.causes import CAUSES, FACTS, Cause, Sign
 from vornet.core.compare import Past
-from vornet.core.departures import AT, AT_CHARGE, COLUMNS, FOLLOWED, RATES, Departures
+from vornet.core.departures import AT, AT_CHARGE, BOTH_WAYS, COLUMNS, FOLLOWED, OWN_STRETCHES, RATES, Departures
 from vornet.core.history import Charges, History
 from vornet.core.limits import DUTIES
 from vornet.core.measurands import BY_KEY, INDEX
@@ -21,7 +21,7 @@ from vornet.core.measurands import BY_KEY, INDEX
 NONE, POSSIBLE, PROBABLE, STRONG = 0, 1, 2, 3
 STRENGTHS: dict[int, str] = {POSSIBLE: "possible", PROBABLE: "probable", STRONG: "strong"}
 #: (least degree of the main signs, least score); tuned on simulated fleets, checked on others
-NEEDS: dict[int, tuple[float, float]] = {POSSIBLE: (0.3, 0.45), PROBABLE: (0.55, 0.85), STRONG: (0.9, 1.25)}
+NEEDS: dict[int, tuple[float, float]] = {POSSIBLE: (0.3, 0.45), PROBABLE: (0.60, 0.88), STRONG: (0.9, 1.25)}
 #: what a better explanation takes away
 EXPLAINED = 0.6
 #: a limit passed counts for this degree where no stretch can be told
@@ -73,7 +73,7 @@ def nothing_found(n: int) -> Diagnosis:
     """No cause looked for."""
     blank = np.full((n, len(FOLLOWED)), np.nan)
     none = np.zeros((n, len(CAUSES)))
-    return Diagnosis(none.astype(np.int8), none, none, {}, Departures(*([blank] * 8)))
+    return Diagnosis(none.astype(np.int8), none, none, {}, Departures(*([blank] * 9)))
 
 
 def oil_use(history: History, charges: Charges) -> np.ndarray:
@@ -81,11 +81,12 @@ def oil_use(history: History, charges: Charges) -> np.ndarray:
     twice the usual, 0 at the usual; shape (N,)."""
     fillings = history.fillings
     h = len(charges.comp)
-    per_charge = np.bincount(charges.charge_of_filling, fillings.in_l, h)
+    made_up = fillings.in_l - fillings.out_l  # what a part change put back for what it took out was not used
+    per_charge = np.bincount(charges.charge_of_filling, made_up, h)
     length = charges.end - charges.fill
     order = np.lexsort((charges.filling_hours, charges.charge_of_filling))
     key = charges.charge_of_filling[order] * 1e7 + np.nan_to_num(charges.filling_hours[order])
-    sums = np.r_[0.0, np.cumsum(fillings.in_l[order])]
+    sums = np.r_[0.0, np.cumsum(made_up[order])]
     hours = np.nan_to_num(charges.oil_hours)
     first = np.searchsorted(key, charges.charge_of * 1e7, "left")
     last = np.searchsorted(key, charges.charge_of * 1e7 + hours, "right")
@@ -108,8 +109,14 @@ def oil_use(history: History, charges: Charges) -> np.ndarray:
 
 #: degree of a base number past its watch limit, or passed by the acid number: at all (probable), by more than 2 sd (strong)
 SPENT, SPENT_CLEARLY = 0.9, 1.3
-#: a cause is at most probable until a compartment has so many stretches of its own to lay it beside; common practice, no source
-OWN_STRETCHES = 5
+#: sodium to magnesium in standard sea water, S = 35: 10.77 to 1.29 g/kg
+SODIUM_TO_MAGNESIUM = 10.77 / 1.29
+#: how much likelier, as a difference of half squares, one source of salt must make the magnesium before it is told
+SALT_TOLD = 2.0
+#: a fault once named stays named while what shows it is above so many times what is usual in the family
+STAYS = 2.0
+#: copper that has fallen to this share of what it was at its worst is fading
+FADED = 0.8
 
 
 def _spent(history: History, past: Past) -> np.ndarray:
@@ -125,6 +132,54 @@ def _spent(history: History, past: Past) -> np.ndarray:
     return np.where(engine, degree, 0.0)
 
 
+def _salt(d: Departures) -> tuple[np.ndarray, np.ndarray]:
+    """Degrees (N,) of: the magnesium that came with the sodium is sea water's; and of: it cannot be told.
+
+    Two explanations of the magnesium's excess, sodium's share of it in sea water and none at all, compared by their
+    squared distances in standard deviations; sea water is told when it is likelier by SALT_TOLD.
+    """
+    columns = [AT_CHARGE["na"], AT_CHARGE["mg"]]
+    with np.errstate(invalid="ignore", divide="ignore"):
+        span = d.excess[:, columns] / (d.moved - d.usual)[:, columns]
+    na, mg = d.excess[:, columns[0]], d.excess[:, columns[1]]
+    sd_na, sd_mg = (np.abs(d.sd[:, column] * span[:, k]) for k, column in enumerate(columns))
+    with np.errstate(invalid="ignore", divide="ignore"):
+        sea = na / SODIUM_TO_MAGNESIUM
+        far_from_sea = (mg - sea) ** 2 / (sd_mg**2 + (sd_na / SODIUM_TO_MAGNESIUM) ** 2 + (0.25 * sea) ** 2)
+        for_sea = 0.5 * (np.maximum(mg, 0.0) ** 2 / sd_mg**2 - far_from_sea)
+        told = np.isfinite(for_sea) & (na > 0)
+        fits = far_from_sea < 9.0  # much more magnesium than sea water brings is another oil's
+        sure = np.clip(for_sea / SALT_TOLD, 0, 2) * fits
+        open_ = np.where(np.abs(for_sea) < SALT_TOLD, 2.0, 0.0)
+    unknown = np.isnan(mg) & (na > 0)
+    return np.where(told, np.nan_to_num(sure), 0.0), np.where(told, np.nan_to_num(open_), np.where(unknown, 2.0, 0.0))
+
+
+def _fading(history: History, charges: Charges, d: Departures) -> np.ndarray:
+    """Whether copper, clearly up in an earlier charge of the compartment, has come down since charge by charge, and stays up:
+    what wears does not heal, what leaches fades. (N,), 0 or 1."""
+    samples, column = history.samples, AT_CHARGE["cu"]
+    out = np.zeros(len(samples.comp))
+    excess, z, sd = d.excess[:, column], d.z[:, column], d.sd[:, column]
+    with np.errstate(invalid="ignore", divide="ignore"):
+        one_sd = np.abs(sd * excess / (d.moved - d.usual)[:, column])
+        clear = np.flatnonzero(samples.usable & (z > 3))
+    for c in np.unique(samples.comp[clear]):
+        rows = np.flatnonzero((samples.comp == c) & samples.usable & np.isfinite(excess))
+        worst, last, of_last = 0.0, 0.0, -1
+        for i in rows.tolist():
+            charge = int(charges.charge_of[i])
+            if charge != of_last:
+                worst, last, of_last = max(worst, last), 0.0, charge
+            if worst > 0 and 0 < excess[i] <= FADED * worst and worst - excess[i] > one_sd[i]:
+                out[i] = 1.0
+            if z[i] > 3:
+                last = float(excess[i])  # the charge's last word, and its surest
+            elif excess[i] <= 0:
+                worst, last = 0.0, 0.0  # over
+    return out
+
+
 def _facts(history: History, charges: Charges, d: Departures, seen: Seen, past: Past) -> dict[str, np.ndarray]:
     samples, comps = history.samples, history.compartments
     charge = charges.charge_of
@@ -132,19 +187,18 @@ def _facts(history: History, charges: Charges, d: Departures, seen: Seen, past: 
     interval = comps.interval[samples.comp]
     before = np.maximum(charge - 1, 0)
     another = (charges.number[charge] >= 2) & (charges.oil[charge] != charges.oil[before])
+    two_before = np.maximum(charge - 2, 0)
+    lately = ~another & (charges.number[charge] >= 3) & (charges.oil[before] != charges.oil[two_before])
     bn, an = samples.values[:, INDEX["bn"]], samples.values[:, INDEX["an"]]
-    excess_cu, z_cu = d.excess[:, AT["cu"]], d.z[:, AT["cu"]]
-    one_before = np.maximum(np.arange(len(charge)) - 1, 0)
-    same = samples.comp[one_before] == samples.comp
     total = charges.fill[charge] - np.nan_to_num(comps.overhaul[samples.comp])
-    z_mg = d.sd[:, AT["mg"]] * np.where(np.isnan(interval), 500.0, interval)
+    sea, undecided = _salt(d)
     with np.errstate(invalid="ignore"):
         return {
             "air_filter": seen.air_filter,
             "magnet": np.where(magnet >= 3, 1.0, np.where(magnet == 2, 0.3, 0.0)),
             "magnet_clean": (magnet <= 1).astype(float),
             "repair": seen.repair,
-            "oil_changed": another.astype(float),
+            "oil_changed": np.where(another, 1.0, np.where(lately, 0.6, 0.0)),
             "gas": (comps.duty[samples.comp] == DUTIES.index("gas_engine")).astype(float),
             "long_charge": (charges.oil_hours > 1.15 * interval).astype(float),
             "oil_use": oil_use(history, charges),
@@ -152,11 +206,12 @@ def _facts(history: History, charges: Charges, d: Departures, seen: Seen, past: 
             "an_past_bn": (an > bn).astype(float),
             "spent": _spent(history, past),
             "break_in": 2.0 * charges.break_in[charge],
-            "young": (total < 4 * interval).astype(float) * 2.0,
-            "fading": (same & (z_cu[one_before] > 4) & (excess_cu < 0.75 * excess_cu[one_before])).astype(float) * 2.0,
+            # what a new cooler gives off fades over charges, without a day on which it is over
+            "young": 2.0 * np.clip(1.5 - total / (12 * interval), 0, 1) * (total >= 0),
+            "fading": 2.0 * _fading(history, charges, d),
             "gears": (comps.duty[samples.comp] == DUTIES.index("gear")).astype(float) * 1.2,
-            # an excess of a tenth of sodium's would be lost in the scatter
-            "mg_hidden": (3 * z_mg > np.maximum(d.excess[:, AT["na"]], 0) / 8.4).astype(float) * 2.0,
+            "sea_salt": sea,
+            "salt_undecided": undecided,
         }  # fmt: skip
 
 
@@ -211,7 +266,9 @@ def diagnose(history: History, charges: Charges, past: Past, d: Departures, seen
 
     def degree(sign: Sign) -> np.ndarray:
         if sign.kind == "both" and sign not in signs:
-            signs[sign] = np.min([degree(p) for p in sign.parts], axis=0)
+            for part in sign.parts:
+                degree(part)
+            signs[sign] = d.together([(part.keys[0], part.kind == "up") for part in sign.parts])
         elif sign.kind == "either" and sign not in signs:
             signs[sign] = np.max([degree(p) * (1.2 if p.kind == "flat" else 1.0) for p in sign.parts], axis=0)
         elif sign not in signs:
@@ -246,6 +303,9 @@ def diagnose(history: History, charges: Charges, past: Past, d: Departures, seen
         for sign, weight in cause.against:
             s = s - weight * np.clip(degree(sign), 0, 1)
         main[:, k], score[:, k] = np.where(here, m, 0.0), np.where(here, s, 0.0)
+        if cause.strong_with:
+            beside = np.max([degree(sign) for sign in cause.strong_with], axis=0)
+            alone[:, k] |= beside < NEEDS[POSSIBLE][0]
     at = {c.key: k for k, c in enumerate(CAUSES)}
     lowered = score.copy()
     for k, cause in enumerate(CAUSES):
@@ -261,9 +321,49 @@ def diagnose(history: History, charges: Charges, past: Past, d: Departures, seen
         if columns:  # nothing of its own to lay it beside yet; a level clearly past its act limit needs none
             young = np.nanmax(np.nan_to_num(d.n[:, columns]), axis=1) < OWN_STRETCHES
             young &= ~past.act_clear[:, COLUMNS[columns]].any(axis=1)
-            strength[young, k] = np.minimum(strength[young, k], PROBABLE)
-    strength[weak] = np.minimum(strength[weak], POSSIBLE)
+            sure = main[:, k] >= NEEDS[STRONG][0]
+            strength[young, k] = np.minimum(strength[young, k], np.where(sure[young], PROBABLE, POSSIBLE))
+    most = np.array([cause.otherwise_most for cause in CAUSES])
+    strength = np.where(weak, np.minimum(strength, most), strength).astype(np.int8)
+    _stays_named(history, strength, lowered, d)
     return Diagnosis(strength, lowered, main, signs, d)
+
+
+def _rests_on(cause: Cause) -> list[list[int]]:
+    """Columns of the rises a cause rests on, one group a main sign; empty when none of them accumulates."""
+    return [
+        [AT_CHARGE[key] for key in sign.keys if key in AT_CHARGE] for sign in cause.main
+        if sign.kind == "up" and any(key in BOTH_WAYS for key in sign.keys)
+    ]  # fmt: skip
+
+
+def _stays_named(history: History, strength: np.ndarray, score: np.ndarray, d: Departures) -> None:
+    """A fault named in the sample before stays probable while what shows it falls but is above ``STAYS`` times what is usual
+    in the family, unless another cause of the same rise has taken its place. Changes ``strength`` and ``score``."""
+    samples, overhaul = history.samples, history.compartments.overhaul
+    named = np.flatnonzero((strength >= PROBABLE).any(axis=1))
+    resting = {k: groups for k, c in enumerate(CAUSES) if c.key != "break_in" and (groups := _rests_on(c))}
+    for c in np.unique(samples.comp[named]):
+        rows = np.flatnonzero((samples.comp == c) & samples.usable)
+        for before, i in zip(rows[:-1].tolist(), rows[1:].tolist(), strict=True):
+            if not (strength[before] >= PROBABLE).any() or samples.total[before] < overhaul[c] <= samples.total[i]:
+                continue
+            for k, groups in resting.items():
+                if strength[before, k] < PROBABLE or strength[i, k] >= PROBABLE:
+                    continue
+                others = {column for o, g in resting.items() if o != k and strength[i, o] >= PROBABLE for part in g for column in part}
+                mine = {column for part in groups for column in part}
+                if mine & others:
+                    continue
+                up = all(
+                    any(
+                        d.moved[i, x] > STAYS * max(d.family[i, x], 0.0) and d.z[i, x] > 1 and d.excess[i, x] > 0
+                        and d.n[i, AT[FOLLOWED[x]]] >= OWN_STRETCHES for x in part
+                    )
+                    for part in groups
+                )
+                if up:
+                    strength[i, k], score[i, k] = PROBABLE, max(score[i, k], NEEDS[PROBABLE][1])
 
 
 def _figure(key: str, value: float) -> str:
@@ -316,7 +416,7 @@ def evidence_of(diagnosis: Diagnosis, k: int, i: int, interval: str = "an interv
         shown = max(sign.parts, key=lambda p: diagnosis.signs[p][i]) if sign.kind == "either" else sign
         if shown.kind == "both":
             out += [sign_sentence(part, d, i, interval) for part in shown.parts]
-        elif not (shown.kind == "fact" and shown.keys[0] in ("mg_hidden", "gears")):
+        elif not (shown.kind == "fact" and shown.keys[0] == "gears"):
             out.append(sign_sentence(shown, d, i, interval))
     for sign, _ in cause.supports:
         if sign not in main and diagnosis.signs[sign][i] >= 0.3:
@@ -326,6 +426,6 @@ def evidence_of(diagnosis: Diagnosis, k: int, i: int, interval: str = "an interv
     for sign, _ in cause.against:
         if diagnosis.signs[sign][i] >= 0.3:
             out.append("Against: " + sign_sentence(sign, d, i, interval))
-    if cause.beside and (main is cause.otherwise or cause.key == "bushing"):
+    if cause.beside and main is cause.otherwise:
         out.append(f"Beside it: {cause.beside}")
     return out

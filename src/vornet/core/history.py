@@ -6,6 +6,7 @@ recorded drain: its start is unknown, so nothing is fitted through it. Hours sta
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass, field, fields, replace
 from typing import Any, TypeVar
 
@@ -33,7 +34,8 @@ UNKNOWN_MOVE = 0.4
 @dataclass(frozen=True)
 class Compartments:
     """Shape (C,). ``duty`` index into limits.DUTIES; litres; ``interval``/``cap`` in meter units, NaN unknown;
-    ``overhaul`` running total of the last overhaul or exchange, NaN none; ``distance`` counts km."""
+    ``overhaul`` running total of the last overhaul or exchange, NaN none; ``distance`` counts km; ``evaporates``: the oil
+    that is lost leaves its metal behind."""
 
     duty: np.ndarray
     family: np.ndarray
@@ -43,6 +45,12 @@ class Compartments:
     interval: np.ndarray
     distance: np.ndarray
     overhaul: np.ndarray
+    evaporates: np.ndarray | None = None
+
+    @property
+    def loses_clean(self) -> np.ndarray:
+        """``evaporates`` with nothing on record read as lost with its metal; shape (C,), bool."""
+        return np.zeros(len(self.duty), dtype=bool) if self.evaporates is None else self.evaporates
 
 
 @dataclass(frozen=True)
@@ -70,19 +78,27 @@ class Drains:
 
 @dataclass(frozen=True)
 class Fillings:
-    """Top-ups (``out_l`` 0) and part changes inside charges, sorted by compartment, then running total."""
+    """Top-ups and part changes (``part``, or where it is not given whatever took oil out) inside charges, sorted by
+    compartment, then running total."""
 
     comp: np.ndarray
     day: np.ndarray
     total: np.ndarray
     in_l: np.ndarray
     out_l: np.ndarray
+    part: np.ndarray | None = None
+
+    @property
+    def parts(self) -> np.ndarray:
+        """Which are part changes, shape (F,), bool."""
+        return self.out_l > 0 if self.part is None else self.part
 
 
 @dataclass(frozen=True)
 class Samples:
     """Sorted by compartment, then day. ``values`` (N, COUNT); ``below``/``above`` bit masks of censored values;
-    ``usable`` False while held; ``stood``: drawn after the oil had stood or cooled, so what sinks reads low."""
+    ``usable`` False while held; ``stood``: drawn after the oil had stood or cooled, so what sinks reads low; ``lab`` who
+    measured, any number a lab, below zero unknown."""
 
     comp: np.ndarray
     day: np.ndarray
@@ -95,11 +111,30 @@ class Samples:
     below: np.ndarray
     above: np.ndarray
     stood: np.ndarray | None = None
+    lab: np.ndarray | None = None
+
+    @property
+    def labs(self) -> np.ndarray:
+        """``lab`` with nobody named taken for one and the same; shape (N,), int."""
+        return np.zeros(len(self.comp), dtype=np.int64) if self.lab is None else self.lab
 
     @property
     def settled(self) -> np.ndarray:
         """``stood`` with nothing on record read as drawn warm and running; shape (N,), bool."""
         return np.zeros(len(self.comp), dtype=bool) if self.stood is None else self.stood
+
+
+def read_as(samples: Samples, columns: np.ndarray, once: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """(value, its standard deviation) of readings that something is reckoned from, (N, len(columns)).
+
+    ``once`` (same shape) is the method's own. Of ``<L`` only an interval is known: its middle, as uncertain as the interval
+    is wide (uniform, L/√12). ``>L`` stands at L, which is the least it can be.
+    """
+    x = samples.values[:, columns]
+    if not samples.below.any():
+        return x, once
+    below = (samples.below[:, None] >> columns.astype(np.int64)) & 1 == 1
+    return np.where(below, x / 2, x), np.where(below, np.abs(x) / math.sqrt(12), once)
 
 
 @dataclass(frozen=True)
@@ -172,7 +207,8 @@ class Charges:
     start, ``share_measured`` and its ``share_sd``; ``start`` (H, COUNT) values it starts with, ``start_sd`` what the volumes'
     uncertainty makes of them (one standard deviation); ``magnet`` grade at its end.
     ``charge_of`` and ``oil_hours`` (N,) place each sample, hours NaN where neither a meter nor the lab tells them;
-    ``metered`` (N,): they lie inside what meters bear out; ``charge_of_filling`` places each filling.
+    ``metered`` (N,): they lie inside what meters bear out; ``charge_of_filling`` places each filling, ``charge_of_level``
+    each level check.
     """
 
     first: np.ndarray
@@ -195,6 +231,7 @@ class Charges:
     metered: np.ndarray
     charge_of_filling: np.ndarray
     filling_hours: np.ndarray
+    charge_of_level: np.ndarray
 
 
 _SPREADS = (SPREAD["estimated"], SPREAD["measured"])
@@ -292,7 +329,7 @@ def cut(history: History) -> Charges:
     unfinished = Charges(
         first, comp, number, oil, fill, fill_day, end, at_drain(drains.day, drain_at_end, ~running, np.nan), blank, blank, blank, blank,
         blank, at_drain(drains.magnet, drain_at_end, ~running, np.nan), break_in, charge_of, oil_hours, metered, charge_of_filling,
-        filling_hours,
+        filling_hours, _place(history.levels.comp, history.levels.day, history.levels.total, drains) + history.levels.comp,
     )  # fmt: skip
     return _carried(history, unfinished)
 
@@ -312,20 +349,24 @@ class _Usual:
     n: np.ndarray
 
 
-def _last_readings(history: History, charges: Charges, columns: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
-    """Last value of each charge, its oil hours, and how long it still ran; (H, len(columns)), NaN none."""
+def _last_readings(
+    history: History, charges: Charges, columns: np.ndarray
+) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+    """Last value of each charge, its standard deviation, its oil hours, and how long it still ran; (H, len(columns)), NaN none."""
     samples, of, total = history.samples, charges.charge_of, len(charges.comp)
     usable = samples.usable & (~np.isnan(charges.oil_hours) | samples.drained)
     with np.errstate(invalid="ignore"):
         rest = np.where(samples.drained, 0.0, charges.end[of] - np.where(
             np.isnan(samples.total), charges.fill[of] + charges.oil_hours, samples.total))  # fmt: skip
-    value, hours, left = (np.full((total, len(columns)), np.nan) for _ in range(3))
+    value, sd, hours, left = (np.full((total, len(columns)), np.nan) for _ in range(4))
     rest = np.maximum(np.nan_to_num(rest), 0)
+    block = samples.values[:, columns]
+    read, read_sd = read_as(samples, columns, BETWEEN_DATES * history.precision.columns_sd(block, [KEYS[m] for m in columns]))
     for k, m in enumerate(columns.tolist()):
         seen = np.flatnonzero(usable & ~np.isnan(samples.values[:, m]))
         at = of[seen]
-        value[at, k], hours[at, k], left[at, k] = samples.values[seen, m], charges.oil_hours[seen], rest[seen]
-    return value, hours, left
+        value[at, k], sd[at, k], hours[at, k], left[at, k] = read[seen, k], read_sd[seen, k], charges.oil_hours[seen], rest[seen]
+    return value, sd, hours, left
 
 
 def _ends(
@@ -369,13 +410,20 @@ def _shares(history: History, charges: Charges) -> tuple[np.ndarray, np.ndarray,
     per = np.bincount(charges.comp, minlength=len(first)) - 1
     last_filling = np.zeros(total)
     made_up = np.bincount(charges.charge_of_filling, history.fillings.in_l - history.fillings.out_l, total)
-    np.maximum.at(last_filling, charges.charge_of_filling, np.nan_to_num(charges.filling_hours))
+    # a part change fills nothing up: the level is known again only after a top-up
+    topped = ~history.fillings.parts
+    np.maximum.at(last_filling, charges.charge_of_filling[topped], np.nan_to_num(charges.filling_hours[topped]))
     levels = history.levels
     level_hours, level_missing = np.full(total, np.nan), np.full(total, np.nan)
     if len(levels.comp):
-        at = _place(levels.comp, levels.day, levels.total, drains) + levels.comp
+        at = charges.charge_of_level
         level_hours[at] = np.maximum(levels.total - charges.fill[at], 0)  # the last one of a charge stands
         level_missing[at] = levels.missing_l
+    net_out = np.zeros(total)  # by part changes since the level was last known
+    parts, since_known = history.fillings.parts, np.fmax(last_filling, level_hours)
+    of_part = charges.charge_of_filling[parts]
+    later = np.nan_to_num(charges.filling_hours[parts]) > since_known[of_part]
+    np.add.at(net_out, of_part[later], (history.fillings.out_l - history.fillings.in_l)[parts][later])
     system = comps.system_l
     with np.errstate(invalid="ignore", divide="ignore"):
         assumed = np.clip(1 - comps.refill_l / system, 0.0, 0.9)
@@ -395,9 +443,9 @@ def _shares(history: History, charges: Charges) -> tuple[np.ndarray, np.ndarray,
         with np.errstate(invalid="ignore", divide="ignore"):
             q = np.where(used_h[c] > 0, used_l[c] / used_h[c], 0.0)
             since = np.where(known, hours - last_filling[before], 0.0)
-            usual_missing = np.clip(np.maximum(q, 0) * since, 0, 0.3 * system[c])
+            usual_missing = np.clip(np.maximum(q, 0) * since + net_out[before], 0, 0.3 * system[c])
             read = ~np.isnan(level_missing[before]) & (level_hours[before] >= last_filling[before])
-            from_check = level_missing[before] + np.maximum(q, 0) * np.maximum(hours - level_hours[before], 0)
+            from_check = level_missing[before] + np.maximum(q, 0) * np.maximum(hours - level_hours[before], 0) + net_out[before]
             usual_missing = np.where(read & known, np.clip(from_check, 0, 0.5 * system[c]), usual_missing)
             missing = np.where(np.isnan(drains.missing_l[d]), usual_missing, drains.missing_l[d])
             found = 1 - (missing + drains.out_l[d]) / system[c]
@@ -426,8 +474,7 @@ def _carried(history: History, charges: Charges, day: float | None = None) -> Ch
     per = np.bincount(charges.comp, minlength=len(first)) - 1
     total, count = len(charges.comp), len(first)
     columns = np.flatnonzero(~np.isnan(history.samples.values).all(axis=0))  # what nobody measured is as in new oil
-    value, hours, left = _last_readings(history, charges, columns)
-    sd = BETWEEN_DATES * history.precision.columns_sd(value, [KEYS[m] for m in columns])
+    value, sd, hours, left = _last_readings(history, charges, columns)
     known = history.known
     oil_now = known.at(charges.oil, charges.fill_day if day is None else day)
     new_all, new_sd_all = oil_now.value[:, columns], oil_now.sd[:, columns]

@@ -12,7 +12,7 @@ import numpy as np
 
 from vornet.core.causes import CAUSES
 from vornet.core.compare import ACT_MARGIN_SD, Past, past_limits
-from vornet.core.departures import departures
+from vornet.core.departures import AT, AT_CHARGE, CUSUM_LIMIT, NEVER_TEACHES, OWN_STRETCHES, Departures, departures
 from vornet.core.diagnose import (
     PROBABLE,
     STRENGTHS,
@@ -24,9 +24,10 @@ from vornet.core.diagnose import (
     nothing_found,
     nothing_seen,
 )
-from vornet.core.history import Charges, History, offsets
+from vornet.core.history import Charges, History
 from vornet.core.limits import DUTIES, LimitTable
 from vornet.core.measurands import INDEX, KEYS, MEASURANDS, WEAR_METALS
+from vornet.core.precision import BETWEEN_DATES, LABS_APART
 from vornet.core.rates import StretchRates
 
 RUN_ON, WATCH, ACT, STOP, NONE = 0, 1, 2, 3, -1
@@ -35,12 +36,18 @@ WORDS: dict[str, str] = {"run_on": "Run on", "watch": "Watch", "act": "Act", "st
 
 #: one-sided chance below which a stretch's wear rate counts as shifted
 SHIFT_P = 0.0005
-#: stretches of one's own before a shift can be told
+#: charges of one's own before a shift can be told
 SHIFT_FEWEST = 4
 #: standard errors by which a rate must have risen inside its charge
 BEND_SD = 3.5
 #: a shift or a bend matters when it would add this share of the watch limit within one interval
 SHIFT_MATTERS = 0.5
+#: an engine is unlike its family rather than ill while it wears at most so many times as fast as the family usually does
+UNLIKE_AT_MOST = 2.0
+#: compartments of a family besides one's own, before the family says what is usual
+FAMILY_FEWEST = 2
+#: a departure from one's own past below this, in sd, is none
+STEADY_SD = 2.0
 
 
 @dataclass(frozen=True)
@@ -63,7 +70,7 @@ class Bend:
 
 @dataclass(frozen=True)
 class Judgement:
-    """``proposed`` (N,): code of VERDICTS or NONE; the parts it rests on."""
+    """``proposed`` (N,): code of VERDICTS or NONE; the parts it rests on. ``steady`` (N, COUNT): watch limits passed as always."""
 
     proposed: np.ndarray
     past: Past
@@ -73,46 +80,104 @@ class Judgement:
     magnet: np.ndarray
     break_in: np.ndarray
     diagnosis: Diagnosis
+    steady: np.ndarray
 
 
-def rate_shift(history: History, charges: Charges, rates: StretchRates, past: Past) -> Shift:
-    """Stretch wear rates against the compartment's own earlier ones.
+def rate_shift(
+    history: History, charges: Charges, rates: StretchRates, past: Past, teaching: np.ndarray | None = None
+) -> Shift:
+    """Stretch wear rates against the compartment's own charges before this one.
 
-    A shift is real when the rate lies beyond the one-sided Student limit of its own past (which holds
-    the measurement noise already), beyond three standard errors, and would matter within one interval.
-    Break-in charges teach nothing and are not judged by rate; a sample from oil that had stood is judged
-    (it reads low, so a rise is real) but teaches nothing.
+    A random-effects model (Searle, Casella & McCulloch 1992): what differs from charge to charge is shared by a charge's
+    stretches, so the past counts by charges; what differs inside a charge is pooled over them. A shift is real when the
+    rate lies beyond the one-sided Student limit of that prediction (degrees of freedom by Satterthwaite 1946), beyond
+    three standard errors, and would matter within one interval. Where earlier charges were read by another lab the
+    prediction carries what labs may differ by. Break-in charges teach nothing and are not judged by rate; a sample from
+    oil that had stood is judged (it reads low, so a rise is real) but teaches nothing, nor does one signed Act or Stop.
     """
     from scipy import special
 
     samples, comps = history.samples, history.compartments
-    n, metals = rates.rate.shape
-    usable = samples.usable & ~charges.break_in[charges.charge_of]
+    metals = rates.rate.shape[1]
+    h, of = len(charges.comp), charges.charge_of
+    usable = samples.usable & ~charges.break_in[of]
     r = np.where(usable[:, None], rates.rate, np.nan)
     seen = ~np.isnan(r)
-    start = offsets(samples.comp, len(comps.duty))[samples.comp]
+    taught = seen & ~samples.settled[:, None]
+    if teaching is not None:
+        taught &= (teaching > NEVER_TEACHES)[:, None]
+    span = np.nan_to_num(rates.to_h - rates.from_h)[:, None]
+    labs = samples.labs
+
+    def of_charge(block: np.ndarray) -> np.ndarray:
+        out = np.zeros((h, metals))
+        np.add.at(out, of, block)
+        return out
 
     def before(block: np.ndarray) -> np.ndarray:
-        sums = np.vstack([np.zeros((1, metals)), np.cumsum(block, axis=0)])
-        return sums[np.arange(n)] - sums[start]
+        """Summed over the compartment's earlier charges, (H, 7)."""
+        sums = np.cumsum(block, axis=0) - block
+        return sums - sums[charges.first[charges.comp]]
 
-    taught = seen & ~samples.settled[:, None]
-    filled = np.where(taught, r, 0.0)
-    count = before(taught.astype(float))
     with np.errstate(invalid="ignore", divide="ignore"):
+        weight = np.where(taught, span, 0.0)
+        stretches, hours = of_charge(taught.astype(float)), of_charge(weight)
+        mean_of = of_charge(np.where(taught, weight * r, 0.0)) / hours
+        told = hours > 0
+        noise_of = of_charge(np.where(taught, (weight * rates.se) ** 2, 0.0)) / hours**2
+        inside = of_charge(np.where(taught, (r - mean_of[of]) ** 2, 0.0))
+        filled, one = np.where(told, mean_of, 0.0), told.astype(float)
+        count = before(one)
         mean = before(filled) / count
-        variance = np.maximum(before(filled * filled) / count - mean**2, 0) * count / (count - 1)
-        spread = np.sqrt(np.maximum(variance, rates.se**2) * (1 + 1 / count))
-        dof = np.clip(count - 1, 1, 60).astype(int)
+        between = np.maximum(before(filled**2) / count - mean**2, 0) * count / (count - 1)
+        # never steadier than what the readings of a charge can tell
+        between = np.maximum(between, before(np.where(told, noise_of, 0.0)) / count)
+        free = before(np.where(told, np.maximum(stretches - 1, 0), 0.0))
+        within = before(np.where(told, inside, 0.0)) / free
+        k = of
+        many = free[k] > 0
+        within_one = np.where(many, np.maximum(within[k], rates.se**2), 0.0)
+        alone = np.where(many, 0.0, np.maximum(rates.se**2 - between[k], 0.0))
+        elsewhere = _by_other_labs(samples.comp, charges, labs, taught.any(axis=1))
+        apart = elsewhere[:, None] * (LABS_APART / BETWEEN_DATES * rates.reading_sd / span) ** 2 * _per_reading(history, charges)
+        first_part = between[k] * (1 + 1 / count[k])
+        spread = np.sqrt(first_part + within_one + alone + apart)
+        dof = (first_part + within_one) ** 2 / (
+            first_part**2 / np.maximum(count[k] - 1, 1) + np.where(many, within_one**2 / np.maximum(free[k], 1), 0.0)
+        )
+        dof = np.clip(np.nan_to_num(dof, nan=1.0), 1, 60).astype(int)
         quantile = special.stdtrit(np.arange(1.0, 61.0), 1 - SHIFT_P)[dof - 1]
-        watch = past.limits["high"][0][:, [INDEX[k] for k in WEAR_METALS]]
+        watch = past.limits["high"][0][:, [INDEX[key] for key in WEAR_METALS]]
         interval = np.where(np.isnan(comps.interval), 500.0, comps.interval)[samples.comp]
-        gain = (rates.rise_100h - mean / rates.rate * rates.rise_100h) / 100 * interval[:, None]
+        gain = (rates.rise_100h - mean[k] / rates.rate * rates.rise_100h) / 100 * interval[:, None]
         real = (
-            seen & (count >= SHIFT_FEWEST) & (r - mean > quantile * spread)
-            & (r - mean > 3 * rates.se) & (gain > SHIFT_MATTERS * watch)
+            seen & (count[k] >= SHIFT_FEWEST) & (r - mean[k] > quantile * spread)
+            & (r - mean[k] > 3 * rates.se) & (gain > SHIFT_MATTERS * watch)
         )  # fmt: skip
-    return Shift(real, mean, spread)
+    return Shift(real, mean[k], spread)
+
+
+def _per_reading(history: History, charges: Charges) -> np.ndarray:
+    """(mg/h per mg/kg and hour)², (N, 1): what turns a reading's error over a stretch into a rate's."""
+    comp = history.samples.comp
+    return (history.oils.density[charges.oil[charges.charge_of]] * history.compartments.system_l[comp])[:, None] ** 2
+
+
+def _by_other_labs(comp: np.ndarray, charges: Charges, labs: np.ndarray, taught: np.ndarray) -> np.ndarray:
+    """Share of the compartment's taught samples before each sample's charge that another lab read, (N,)."""
+    out = np.zeros(len(comp))
+    known = taught & (labs >= 0)
+    for lab in np.unique(labs[known]):
+        mine = np.zeros(len(charges.comp))
+        every = np.zeros(len(charges.comp))
+        np.add.at(mine, charges.charge_of[known & (labs == lab)], 1.0)
+        np.add.at(every, charges.charge_of[known], 1.0)
+        start = charges.first[charges.comp]
+        mine, every = (x - x[start] for x in (np.cumsum(mine) - mine, np.cumsum(every) - every))
+        here = labs == lab
+        total = every[charges.charge_of[here]]
+        out[here] = np.where(total > 0, 1 - mine[charges.charge_of[here]] / np.maximum(total, 1), 0.0)
+    return out
 
 
 def rate_bend(history: History, charges: Charges, rates: StretchRates, past: Past) -> Bend:
@@ -132,11 +197,52 @@ def rate_bend(history: History, charges: Charges, rates: StretchRates, past: Pas
     return Bend(real, rates.rate - change, sd)
 
 
+def family_before(history: History) -> np.ndarray:
+    """How many other compartments of its family had a sample before each sample, (N,)."""
+    samples, family = history.samples, history.compartments.family
+    usable = np.flatnonzero(samples.usable)
+    comp, at = np.unique(samples.comp[usable], return_index=True)
+    first = samples.day[usable[at]]
+    span = np.int64(10_000_000)
+    key = np.sort(family[comp].astype(np.int64) * span + first)
+    mine = family[samples.comp].astype(np.int64) * span
+    before = np.searchsorted(key, mine + samples.day, "left") - np.searchsorted(key, mine, "left")
+    own_first = np.full(len(family), np.iinfo(np.int64).max)
+    own_first[comp] = first
+    return before - (own_first[samples.comp] < samples.day)
+
+
+def steady_ones(history: History, past: Past, d: Departures) -> np.ndarray:
+    """Wear metals past their watch limit, but not half way to act, that are there as always, (N, COUNT), bool.
+
+    The compartment has a past of its own (OWN_STRETCHES), its rate over stretch and charge is what that past says and no
+    drift lasts, and it wears at most UNLIKE_AT_MOST times as fast as its family, of which others are known: an engine that
+    is unlike, not one that is ill. The limit stays marked, and stands against lengthening as before.
+    """
+    out = np.zeros_like(past.watch_high)
+    others = family_before(history) >= FAMILY_FEWEST
+    for key in WEAR_METALS:
+        m, stretch, charge = INDEX[key], AT[key], AT_CHARGE[key]
+        watch, act = past.limits["high"][0][:, m], past.limits["high"][1][:, m]
+        value = history.samples.values[:, m]
+        with np.errstate(invalid="ignore"):
+            usual = np.maximum(d.usual[:, stretch], d.usual[:, charge])
+            out[:, m] = (
+                past.watch_high[:, m] & ~past.act_high[:, m] & (value <= 0.5 * (watch + act)) & others
+                & (d.n[:, stretch] >= OWN_STRETCHES)
+                & (d.z[:, stretch] < STEADY_SD) & (d.z[:, charge] < STEADY_SD)
+                & (d.drift[:, stretch] < CUSUM_LIMIT) & (d.drift[:, charge] < CUSUM_LIMIT)
+                & (usual <= UNLIKE_AT_MOST * d.family[:, charge])
+            )  # fmt: skip
+    return out
+
+
 def propose(history: History, charges: Charges, past: Past, shift: Shift, bend: Bend, found: Diagnosis) -> Judgement:
     """The verdict each sample deserves, worst sign first.
 
     Stop: magnet grade 4, or a strong stop-worthy cause with an act limit passed. Act: an act limit passed by more
-    than 2 sd, AN above BN by more than 2 sd, or a strong fault. Watch: any watch limit passed, magnet grade 3, a
+    than 2 sd, AN above BN by more than 2 sd, or a strong fault. Watch: any watch limit passed but by what was steady and
+    unlike all along (``steady_ones``), magnet grade 3, a
     probable cause, also one that is only to be noted, or a wear rate that really shifted or bent. In a break-in charge metal says
     one step less. Nothing that a limit applies to, or held: none.
     """
@@ -152,7 +258,8 @@ def propose(history: History, charges: Charges, past: Past, shift: Shift, bend: 
     metal = np.array([m.group == "wear" or m.key == "si" for m in MEASURANDS])
     softened = break_in[:, None] & metal
     act = ((past.act_clear & ~softened).any(axis=1)) | crossed_clear
-    watch = (past.watch & ~softened).any(axis=1) | (past.act_clear & softened).any(axis=1)
+    steady = steady_ones(history, past, found.departures) & ~np.any(found.strength >= PROBABLE, axis=1, keepdims=True)
+    watch = (past.watch & ~softened & ~steady).any(axis=1) | (past.act_clear & softened).any(axis=1)
     with np.errstate(invalid="ignore"):
         watch |= crossed | shift.real.any(axis=1) | bend.real.any(axis=1) | ((magnet >= 3) & ~break_in)
         stop = magnet >= 4
@@ -170,23 +277,26 @@ def propose(history: History, charges: Charges, past: Past, shift: Shift, bend: 
     proposed = np.where(stop, STOP, np.where(act, ACT, np.where(watch, WATCH, RUN_ON)))
     nothing = ~past.limited.any(axis=1) & ~stop & ~watch
     proposed = np.where(samples.usable & ~nothing, proposed, NONE)
-    return Judgement(proposed, past, shift, bend, crossed, magnet, break_in, found)
+    return Judgement(proposed, past, shift, bend, crossed, magnet, break_in, found, steady)
 
 
 def judge(
-    history: History, charges: Charges, rates: StretchRates, table: LimitTable, seen: Seen | None = None, causes: bool = True
+    history: History, charges: Charges, rates: StretchRates, table: LimitTable, seen: Seen | None = None, causes: bool = True,
+    teaching: np.ndarray | None = None,
 ) -> Judgement:
     """Judge every sample of a history: compare, look for shifts and for causes, propose.
+
+    ``teaching`` (N,): what people said each sample shows of the usual, as in ``departures``.
 
     ``causes`` False leaves them out, for who only wants limits and rates laid beside a judgement that is kept already.
     """
     past = past_limits(history, charges, table)
     if causes:
-        departed = departures(history, charges, rates, past)
+        departed = departures(history, charges, rates, past, teaching)
         found = diagnose(history, charges, past, departed, seen or nothing_seen(len(history.samples.comp)))
     else:
         found = nothing_found(len(history.samples.comp))
-    shift, bend = rate_shift(history, charges, rates, past), rate_bend(history, charges, rates, past)
+    shift, bend = rate_shift(history, charges, rates, past, teaching), rate_bend(history, charges, rates, past)
     return propose(history, charges, past, shift, bend, found)
 
 
@@ -207,6 +317,15 @@ def _figure(key: str, value: float) -> str:
     return f"{value:,.{m.decimals}f} {m.unit}".strip()
 
 
+def _as_always(judgement: Judgement, i: int, key: str) -> str:
+    d, column = judgement.diagnosis.departures, AT_CHARGE[key]
+    own, family = d.usual[i, column], d.family[i, column]
+    return (
+        f", as always here: its rate is its own usual one ({d.z[i, column]:+.1f} sd, {d.n[i, AT[key]]:.0f} stretches), "
+        f"{own / family:.1f} times the family's. It still stands against lengthening"
+    )
+
+
 def evidence(history: History, judgement: Judgement, rates: StretchRates, i: int) -> list[str]:
     """What speaks for sample ``i``'s proposal, one sentence each, with values and limits."""
     past, values, out = judgement.past, history.samples.values[i], []
@@ -219,7 +338,8 @@ def evidence(history: History, judgement: Judgement, rates: StretchRates, i: int
             word, limit = ("act", act[i, m]) if hard[m] else ("watch", watch[i, m])
             where = "above" if side == "high" else "below"
             close = "" if not hard[m] or past.act_clear[i, m] else ", by less than two standard deviations"
-            out.append(f"{name} {_figure(key, values[m])} is {where} {word} {_figure(key, limit)}{close}")
+            always = _as_always(judgement, i, key) if side == "high" and judgement.steady[i, m] else ""
+            out.append(f"{name} {_figure(key, values[m])} is {where} {word} {_figure(key, limit)}{close}{always}")
     if judgement.an_above_bn[i]:
         out.append(f"Acid number {values[INDEX['an']]:.2f} has passed base number {values[INDEX['bn']]:.2f} mg KOH/g")
     for m in np.flatnonzero(judgement.shift.real[i]):

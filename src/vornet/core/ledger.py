@@ -1,11 +1,14 @@
 """The ledger of a charge: metal released into oil that is lost and made up while it runs.
 
 V system volume (L), ρ density (kg/L), R metal released (mg/h), C concentration (mg/kg).
-Between fillings the level falls steadily at q = top-up volume ÷ hours since the last filling.
+Between two times at which the level is known (full at the fill and after a top-up; as read at a level check) it falls
+steadily, at q = (litres gone less what part changes took out net) ÷ hours between. After the last of them nothing is known
+to be lost.
 
 - loss ``with_oil`` (leak, burnt oil takes its metal along): dC/dh = R / (ρ·volume(h));
 - loss ``clean`` (evaporation): the mass of metal stays, C = mass / (ρ·volume);
-- at a top-up of v litres: C⁺ = (C⁻·(V−v) + C_new·v) / V.
+- at a top-up of v litres: C⁺ = (C⁻·(V−v) + C_new·v) / V;
+- at a part change v_out leaves at the present concentration, v_in of new oil comes in, whatever the level.
 
 Every concentration is linear in R, C = a·R + b, which makes R a weighted least-squares fit.
 Source: mass balance, check values confirmed by numerical integration in the tests.
@@ -39,6 +42,14 @@ class PartChange:
     h: float
     litres_out: float
     litres_in: float
+
+
+@dataclass(frozen=True)
+class LevelCheck:
+    """The level read at hour ``h`` with nothing added: ``missing_l`` litres below full."""
+
+    h: float
+    missing_l: float
 
 
 @dataclass(frozen=True)
@@ -99,7 +110,7 @@ def _run(line: _Line, hours: float, volume: float, q: float, density: float, los
 
 
 def _check(
-    system_volume_l: float, density_kg_l: float, top_ups: Sequence[TopUp], changes: Sequence[PartChange]
+    system_volume_l: float, density_kg_l: float, top_ups: Sequence[TopUp], changes: Sequence[PartChange], checks: Sequence[LevelCheck]
 ) -> None:
     if not system_volume_l > 0:
         raise InputError("system_volume_l", "the system volume must be above zero")
@@ -119,6 +130,51 @@ def _check(
             raise InputError(f"part_changes[{i}].h", "a part change cannot come before the fill")
         if c.litres_out < 0 or c.litres_in < 0 or c.litres_out >= system_volume_l:
             raise InputError(f"part_changes[{i}].litres_out", "the volumes do not fit the system")
+    for i, k in enumerate(checks):
+        if k.h < 0:
+            raise InputError(f"level_checks[{i}].h", "a level check cannot come before the fill")
+        if not 0 <= k.missing_l < system_volume_l:
+            raise InputError(f"level_checks[{i}].missing_l", f"{k.missing_l:g} L below full does not fit {system_volume_l:g} L")
+
+
+@dataclass(frozen=True)
+class _Event:
+    """What happens to the volume at hour ``h``: ``order`` 1 a level check, 2 a part change, 3 a top-up."""
+
+    h: float
+    order: int
+    litres_in: float = 0.0
+    litres_out: float = 0.0
+    missing: float = 0.0
+
+
+def _losses(system: float, events: Sequence[_Event]) -> list[tuple[float, float]]:
+    """(q, volume just before) of each event in order; raises InputError where the volume would not stay above zero."""
+    rates: list[float] = []
+    at, volume, net, waiting = 0.0, system, 0.0, 0
+    out: list[tuple[float, float]] = []
+    start = volume
+    for e in events:
+        waiting += 1
+        if e.order == 2:
+            net += e.litres_in - e.litres_out
+            continue
+        end = system - (e.missing if e.order == 1 else e.litres_in)
+        q = max(0.0, start + net - end) / (e.h - at) if e.h > at else 0.0
+        rates += [q] * waiting
+        after = system - e.missing if e.order == 1 else start + net - q * (e.h - at) + e.litres_in
+        at, start, net, waiting = e.h, after, 0.0, 0
+    rates += [0.0] * waiting
+    at, volume = 0.0, system
+    for e, q in zip(events, rates, strict=True):
+        volume -= q * (e.h - at)
+        if volume <= e.litres_out:
+            name = "part_changes" if e.order == 2 else "top_ups"
+            raise InputError(name, f"{max(e.litres_out, 0):g} L cannot leave {max(volume, 0):.3g} L at {e.h:g} h")
+        out.append((q, volume))
+        volume = system - e.missing if e.order == 1 else volume - e.litres_out + e.litres_in
+        at = e.h
+    return out
 
 
 def trace(
@@ -132,15 +188,16 @@ def trace(
     loss: Loss = "with_oil",
     part_changes: Sequence[PartChange] = (),
     restart_ppm: Sequence[float] | None = None,
+    level_checks: Sequence[LevelCheck] = (),
 ) -> list[tuple[float, float]]:
     """(a, b) of C = a·R + b at each of the ascending ``sample_hours``.
 
     With ``restart_ppm`` (the measured values) the line starts again at every sample, which gives the
     stretches. A sample between top-ups sees the level fallen so far; at the same hour the sample comes
-    before the top-up; top-ups after the last sample are ignored, and so is one at hour 0, which belongs
-    to the fill.
+    before a level check, a part change and a top-up; what comes after the last sample is ignored, and so is a
+    top-up at hour 0, which belongs to the fill. Raises InputError where a volume would not stay above zero.
     """
-    _check(system_volume_l, density_kg_l, top_ups, part_changes)
+    _check(system_volume_l, density_kg_l, top_ups, part_changes, level_checks)
     last = sample_hours[-1]
     poured: dict[float, float] = {}
     for t in top_ups:
@@ -149,37 +206,34 @@ def trace(
     for h, litres in poured.items():
         if litres >= system_volume_l:
             raise InputError("top_ups", f"{litres:g} L at {h:g} h does not fit in {system_volume_l:g} L")
-    steps: list[tuple[float, int, object]] = [(h, 0, i) for i, h in enumerate(sample_hours)]
-    steps += [(c.h, 1, c) for c in part_changes if c.h < last]
-    steps += [(h, 2, litres) for h, litres in poured.items()]
-    steps.sort(key=lambda s: (s[0], s[1]))
+    events = [_Event(h, 3, litres) for h, litres in poured.items()]
+    events += [_Event(c.h, 2, c.litres_in, c.litres_out) for c in part_changes if c.h < last]
+    events += [_Event(k.h, 1, missing=k.missing_l) for k in level_checks if 0 < k.h < last]
+    events.sort(key=lambda e: (e.h, e.order))
+    known = _losses(system_volume_l, events)
 
-    fillings = sorted(poured)
-    line, now, volume, out = _Line(0.0, start_ppm), 0.0, system_volume_l, []
-    filled_at, next_filling = 0.0, 0
-    for h, kind, what in steps:
-        if next_filling < len(fillings):
-            until = fillings[next_filling]
-            q = poured[until] / (until - filled_at)
-        else:
-            q = 0.0
+    line, now, volume, out, done = _Line(0.0, start_ppm), 0.0, system_volume_l, [], 0
+
+    def run_to(h: float, q: float) -> None:
+        nonlocal line, now, volume
         line = _run(line, h - now, volume, q, density_kg_l, loss)
         volume, now = volume - q * (h - now), h
-        if kind == 0:
-            out.append((line.a, line.b))
-            if restart_ppm is not None:
-                assert isinstance(what, int)
-                line = _Line(0.0, restart_ppm[what])
-        elif kind == 1:
-            assert isinstance(what, PartChange)
-            after = volume - what.litres_out + what.litres_in
-            if volume <= what.litres_out or after <= 0:
-                raise InputError("part_changes", f"{what.litres_out:g} L cannot leave {volume:g} L")
-            line = line.dilute((volume - what.litres_out) / after, new_oil_ppm)
-            volume = min(after, system_volume_l)
-        else:
-            line = line.dilute((system_volume_l - poured[h]) / system_volume_l, new_oil_ppm)
-            volume, filled_at, next_filling = system_volume_l, h, next_filling + 1
+
+    for i, h in enumerate(sample_hours):
+        while done < len(events) and events[done].h < h:
+            e, (q, _) = events[done], known[done]
+            run_to(e.h, q)
+            if e.order == 1:
+                volume = system_volume_l - e.missing
+            else:
+                after = volume - e.litres_out + e.litres_in
+                line = line.dilute((volume - e.litres_out) / after, new_oil_ppm)
+                volume = after
+            done += 1
+        run_to(h, known[done][0] if done < len(events) else 0.0)
+        out.append((line.a, line.b))
+        if restart_ppm is not None:
+            line = _Line(0.0, restart_ppm[i])
     return out
 
 
@@ -193,6 +247,7 @@ def wear_rate(
     density_kg_l: float = 0.87,
     loss: Loss = "with_oil",
     part_changes: Sequence[PartChange] = (),
+    level_checks: Sequence[LevelCheck] = (),
 ) -> WearRate:
     """Wear rate R (mg/h) of a charge by weighted least squares, and stretch by stretch.
 
@@ -219,7 +274,7 @@ def wear_rate(
     if hours[-1] <= 0:
         raise InputError("samples", "a sample at hour 0 says nothing about wear: one at a later hour is needed")
 
-    ledger = {"density_kg_l": density_kg_l, "loss": loss, "part_changes": part_changes}
+    ledger = {"density_kg_l": density_kg_l, "loss": loss, "part_changes": part_changes, "level_checks": level_checks}
     lines = trace(system_volume_l, start_ppm, new_oil_ppm, hours, top_ups, **ledger)  # type: ignore[arg-type]
     weights = [1.0 if p.sd_ppm is None else p.sd_ppm**-2 for p in points]
     info = math.fsum(w * a * a for w, (a, _) in zip(weights, lines, strict=True))

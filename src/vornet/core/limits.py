@@ -202,6 +202,43 @@ def censored_moments(values: np.ndarray, below: np.ndarray) -> tuple[float, floa
     return float(found.x[0]), scale * math.exp(float(found.x[1]))
 
 
+def ranked(values: np.ndarray, below: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """(ascending values, how many of the sample each stands for), the counts adding up to all of them.
+
+    A value only known to lie below L is shared out evenly among all smaller ones, from the highest L down, which gives the
+    Kaplan–Meier estimate of a left-censored sample (Efron 1967; Helsel, Statistics for Censored Environmental Data, ch. 6);
+    where none is smaller it stands at L itself.
+    """
+    every = np.concatenate([below, values])
+    hidden = np.r_[np.ones(len(below), dtype=bool), np.zeros(len(values), dtype=bool)]
+    order = np.argsort(every, kind="stable")  # at a tie ``<L`` lies below L
+    every, hidden = every[order], hidden[order]
+    count = np.ones(len(every))
+    for i in np.flatnonzero(hidden)[::-1].tolist():
+        if i and not hidden[:i].all():
+            count[:i] += count[i] / i
+            count[i] = 0.0
+    kept = count > 0
+    return every[kept], count[kept]
+
+
+def weighted_quantile(values: np.ndarray, count: np.ndarray, quantile: float) -> float:
+    """Quantile of ascending ``values`` that stand for ``count`` of a sample each, by the median-unbiased rule.
+
+    With counts of one it is numpy's: plotting positions (k − 1/3)/(n + 1/3) (Hyndman & Fan 1996, type 8).
+    """
+    total = count.sum()
+    place = (np.cumsum(count) - count / 3) / (total + 1 / 3)
+    return float(np.interp(quantile, place, values))
+
+
+def _censored(x: np.ndarray, below: np.ndarray) -> tuple[float, float]:
+    """Mean and sd of a censored sample; the sd, by maximum likelihood too small by √((n − 1)/n), is put right as of n values."""
+    m, s = censored_moments(x, below)
+    n = len(x) + len(below)
+    return m, s * math.sqrt(n / (n - 1))
+
+
 def statistical_limits(
     values: Sequence[float], method: Method = "normal", side: Side = "high", method_sd: float = 0.0, below: Sequence[float] = ()
 ) -> StatLimits:
@@ -209,7 +246,7 @@ def statistical_limits(
 
     normal and lognormal 2s/3s, robust 2k/3k with k = 1.4826·MAD, percentile 95/98 (5/2 on the low side)
     by the median-unbiased rule. ``below``: limits of values only known to lie below them; they count by rank in
-    percentiles and by maximum likelihood in normal and lognormal limits; over half of them leaves percentiles only.
+    percentiles (``ranked``) and by maximum likelihood in normal and lognormal limits; over half of them leaves percentiles only.
     Raises InputError below 10 values or, for lognormal, at values ≤ 0.
 
     >>> statistical_limits([9, 10, 11, 10, 9, 11, 10, 10, 9, 11]).watch.__round__(3)
@@ -225,23 +262,29 @@ def statistical_limits(
         raise InputError("values", "over half lie below what the method sees: only percentiles can be told")
     if method == "percentile":
         # by rank: below its limit whatever it is, so never above a measured value that exceeds the limit
-        ordered = np.sort(np.concatenate([x, unseen]))
+        known, count = ranked(x, unseen)
         quantiles = (0.95, 0.98) if side == "high" else (0.05, 0.02)
-        watch, act = np.quantile(ordered, quantiles, method="median_unbiased")
+        watch, act = (weighted_quantile(known, count, q) for q in quantiles)
+        # the k-th smallest of n is where as many are counted
+        ordered = known[np.minimum(np.searchsorted(np.cumsum(count), np.arange(1, n + 1) - 1e-9), len(known) - 1)]
         ci = [order_statistic_interval(ordered, q) for q in quantiles]
-        return StatLimits(float(watch), float(act), n, provisional, ci[0], ci[1])
+        return StatLimits(watch, act, n, provisional, ci[0], ci[1])
     if method == "lognormal":
         if np.min(x, initial=1.0) <= 0 or np.min(unseen, initial=1.0) <= 0:
             raise InputError("values", "lognormal limits need values above zero")
         logs = np.log(x)
-        m, s = censored_moments(logs, np.log(unseen)) if len(unseen) else (logs.mean(), logs.std(ddof=1))
+        m, s = _censored(logs, np.log(unseen)) if len(unseen) else (float(logs.mean()), float(logs.std(ddof=1)))
+        # a method's sd at the centre, on logarithms: that of the lognormal with this relative sd
+        s = max(s, math.sqrt(math.log1p((method_sd / math.exp(m)) ** 2)))
         return StatLimits(math.exp(m + sign * 2 * s), math.exp(m + sign * 3 * s), n, provisional)
     if method == "robust":
-        ranked = np.concatenate([x, unseen])
-        centre = float(np.median(ranked))
-        spread = max(1.4826 * float(np.median(np.abs(ranked - centre))), method_sd)
+        known, count = ranked(x, unseen)
+        centre = weighted_quantile(known, count, 0.5)
+        apart = np.abs(known - centre)
+        order = np.argsort(apart, kind="stable")
+        spread = max(1.4826 * weighted_quantile(apart[order], count[order], 0.5), method_sd)
     elif len(unseen):
-        centre, spread = censored_moments(x, unseen)
+        centre, spread = _censored(x, unseen)
         spread = max(spread, method_sd)
     else:
         centre, spread = float(x.mean()), max(float(x.std(ddof=1)), method_sd)

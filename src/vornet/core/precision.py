@@ -18,6 +18,11 @@ from vornet.core.measurands import COUNT, INDEX
 
 #: intermediate precision (another day, another operator) over repeatability; common practice, no source
 BETWEEN_DATES = 1.5
+#: another lab, as a multiple of one result's standard deviation: reproducibility is about two to three times repeatability
+#: (common practice, no source), so the same oil at another lab strays by this much instead
+BETWEEN_LABS = 2.5
+#: what two labs' own leanings may differ by, in standard deviations of one result
+LABS_APART = math.sqrt(2 * (BETWEEN_LABS**2 - BETWEEN_DATES**2))
 ELEMENT_FLOOR_PPM = 0.3
 
 

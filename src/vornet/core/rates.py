@@ -11,9 +11,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from vornet.core.history import Charges, History
+from vornet.core.history import Charges, History, read_as
 from vornet.core.measurands import INDEX, WEAR_METALS
-from vornet.core.precision import BETWEEN_DATES
+from vornet.core.precision import BETWEEN_DATES, BETWEEN_LABS
 
 
 @dataclass(frozen=True)
@@ -31,7 +31,8 @@ class StretchRates:
 
     ``from_h``/``to_h`` (N,); ``rate`` mg/h, ``se`` its standard error, ``rise_100h`` undiluted mg/kg per 100 h: (N, 7).
     ``reading_sd`` one standard deviation of the reading it ends in, mg/kg between dates, (N, 7).
-    ``previous``: index of the sample the stretch starts from, −1 for the fill.
+    ``previous``: index of the sample the stretch starts from, −1 for the fill. ``across``: its two readings are of two
+    labs, whose difference carries reproducibility; (N,), bool.
     """
 
     from_h: np.ndarray
@@ -42,6 +43,7 @@ class StretchRates:
     reading_sd: np.ndarray
     previous: np.ndarray
     coefficients: Coefficients
+    across: np.ndarray
 
     def change(self) -> tuple[np.ndarray, np.ndarray]:
         """(rate less that of the stretch before it in the charge, its standard error), mg/h, (N, 7); NaN without one.
@@ -57,64 +59,146 @@ class StretchRates:
             return np.where(has, self.rate - self.rate[p], np.nan), np.where(has, se, np.nan)
 
 
-def coefficients(
-    system_l: np.ndarray,
-    density: np.ndarray,
-    from_h: np.ndarray,
-    to_h: np.ndarray,
-    filled_at: np.ndarray,
-    first_filling: np.ndarray,
-    fillings: np.ndarray,
-    filling_h: np.ndarray,
-    in_l: np.ndarray,
-    out_l: np.ndarray,
-) -> Coefficients:
-    """Ledger coefficients of S stretches (metal leaves with the oil).
+@dataclass(frozen=True)
+class Events:
+    """What happened to the volume of oil, by charge, hour and order. Shape (E,).
 
-    ``filled_at``: hour of the last filling before ``from_h``; ``first_filling``: index into the fillings of
-    the first one in the stretch, ``fillings`` how many; ``filling_h``, ``in_l``, ``out_l``: all fillings,
-    by charge and hour. A filling with ``out_l`` > 0 is a part change and leaves the level as it is.
+    ``order`` LEVEL a level read (``missing`` L below full), PART a part change (``out_l``, then ``in_l``), TOP_UP a top-up back
+    to full. ``q`` L/h lost up to the event since the level was last known, told by the level at hour ``closed``; inf where
+    none has told it yet.
+    """
+
+    charge: np.ndarray
+    h: np.ndarray
+    order: np.ndarray
+    in_l: np.ndarray
+    out_l: np.ndarray
+    missing: np.ndarray
+    q: np.ndarray
+    closed: np.ndarray
+
+
+LEVEL, PART, TOP_UP = 1, 2, 3
+#: a volume that bad litres would bring below this share of the system stays there
+LEAST_VOLUME = 0.05
+
+
+def events(
+    system_l: np.ndarray, charge: np.ndarray, h: np.ndarray, order: np.ndarray, in_l: np.ndarray, out_l: np.ndarray, missing: np.ndarray
+) -> Events:
+    """Events in order, with what was lost up to each. ``system_l`` per charge (H,); the others (E,), any order. What happens
+    at hour 0 belongs to the fill and is left out."""
+    keep = np.flatnonzero(h > 0)
+    keep = keep[np.lexsort((order[keep], h[keep], charge[keep]))]
+    charge, h, order, in_l, out_l, missing = (x[keep] for x in (charge, h, order, in_l, out_l, missing))
+    n = len(charge)
+    q, closed = np.zeros(n), np.full(n, np.inf)
+    first = np.searchsorted(charge, charge, "left") if n else np.zeros(0, dtype=int)
+    rank = np.arange(n) - first
+    level, since, net = system_l.astype(float).copy(), np.zeros(len(system_l)), np.zeros(len(system_l))
+    opened = first.copy()  # first event that the next known level will tell the loss of
+    start = np.zeros(len(system_l), dtype=int)
+    if n:
+        start[charge] = first
+    for r in range(int(rank.max(initial=-1)) + 1):
+        at = np.flatnonzero(rank == r)
+        c = charge[at]
+        opened[at] = start[c]
+        part = order[at] == PART
+        net[c] += np.where(part, in_l[at] - out_l[at], 0.0)
+        end = system_l[c] - np.where(order[at] == LEVEL, missing[at], in_l[at])
+        span = h[at] - since[c]
+        with np.errstate(invalid="ignore", divide="ignore"):
+            lost = np.where(span > 0, np.maximum(level[c] + net[c] - end, 0.0) / span, 0.0)
+        told = ~part
+        q[at[told]], closed[at[told]] = lost[told], h[at[told]]
+        after = np.where(order[at] == LEVEL, end, level[c] + net[c] - lost * span + in_l[at])
+        level[c] = np.where(told, after, level[c])
+        since[c] = np.where(told, h[at], since[c])
+        net[c] = np.where(told, 0.0, net[c])
+        start[c] = np.where(told, at + 1, start[c])
+    # part changes share the loss of the level that closed their span
+    next_known = np.full(n, -1)
+    for e in np.flatnonzero(order != PART)[::-1].tolist():
+        next_known[opened[e] : e] = e
+    waiting = np.flatnonzero((order == PART) & (next_known >= 0))
+    q[waiting], closed[waiting] = q[next_known[waiting]], closed[next_known[waiting]]
+    return Events(charge, h, order, in_l, out_l, missing, q, closed)
+
+
+def coefficients(
+    system_l: np.ndarray, density: np.ndarray, clean: np.ndarray, from_h: np.ndarray, to_h: np.ndarray, charge: np.ndarray, known: Events
+) -> Coefficients:
+    """Ledger coefficients of S stretches of charges (all arguments but ``known`` of shape (S,)).
+
+    ``clean``: what is lost leaves its metal behind (evaporation), else it takes it along. Judged as of ``to_h``: what comes
+    at that hour or later is not known yet, nor is a loss that only a later level tells.
     """
     n = len(system_l)
     a, beta, gamma = np.zeros(n), np.ones(n), np.zeros(n)
-    now, filled, volume = from_h.copy(), filled_at.copy(), system_l.copy()
-    for r in range(int(fillings.max(initial=0)) if n else 0):
-        active = np.flatnonzero(fillings > r)
-        f = first_filling[active] + r
-        h, v, out, full = filling_h[f], in_l[f], out_l[f], system_l[active]
-        part = out > 0
-        span = h - filled[active]
+    now, volume = np.zeros(n), system_l.astype(float).copy()
+    key = known.charge * _HOURS + known.h
+    first = np.searchsorted(key, charge * _HOURS, "left")
+    count = np.maximum(np.searchsorted(key, charge * _HOURS + to_h, "left") - first, 0)
+    least = LEAST_VOLUME * system_l
+
+    def run(i: np.ndarray, until: np.ndarray, q: np.ndarray) -> None:
+        """Let the stretches ``i`` run to an hour; only what lies behind their beginning counts."""
+        begin = np.clip(from_h[i], now[i], until)
+        start = np.maximum(volume[i] - q * (begin - now[i]), least[i])
+        span = until - begin
+        end = np.maximum(start - q * span, least[i])
+        straight = q * span <= 1e-12 * system_l[i]
         with np.errstate(invalid="ignore", divide="ignore"):
-            q = np.where(part | (span <= 0), 0.0, v / span)
-        start = np.where(part, volume[active], full - q * (now[active] - filled[active]))
-        start = np.where(q > 0, np.clip(start, 0.05 * full, None), volume[active])
-        run = np.maximum(h - now[active], 0)
-        end = np.clip(start - q * run, 0.05 * full, None)
-        with np.errstate(invalid="ignore", divide="ignore"):
-            lost = np.log(start / end) / (density[active] * q)
-        a[active] += np.where(q * run > 1e-12 * full, lost, run / (density[active] * start))
-        keep = np.where(
-            part, (end - out) / np.maximum(end - out + v, 1e-9), np.where(span > 0, 1 - v / full, 1.0)
-        )
-        keep = np.clip(keep, 0.0, 1.0)
-        a[active], beta[active] = a[active] * keep, beta[active] * keep
-        gamma[active] = gamma[active] * keep + (1 - keep)
-        now[active] = h
-        filled[active] = np.where(part, filled[active], h)
-        volume[active] = np.where(part, np.minimum(end - out + v, full), full)
-    a += np.maximum(to_h - now, 0) / (density * volume)
+            lost = np.where(straight, span / (density[i] * start), np.log(start / end) / (density[i] * q))
+        stays = np.where(clean[i], start / end, 1.0)
+        a[i] = np.where(clean[i], a[i] * stays + span / (density[i] * end), a[i] + lost)
+        beta[i], gamma[i] = beta[i] * stays, gamma[i] * stays
+        now[i], volume[i] = until, end
+
+    for r in range(int(count.max(initial=0))):
+        i = np.flatnonzero(count > r)
+        e = first[i] + r
+        run(i, known.h[e], np.where(known.closed[e] < to_h[i], known.q[e], 0.0))
+        check = known.order[e] == LEVEL
+        out, poured = np.where(check, 0.0, known.out_l[e]), np.where(check, 0.0, known.in_l[e])
+        left = np.maximum(volume[i] - out, least[i])
+        keep = np.where(check | (known.h[e] < from_h[i]), 1.0, left / (left + poured))
+        a[i], beta[i] = a[i] * keep, beta[i] * keep
+        gamma[i] = gamma[i] * keep + (1 - keep)
+        volume[i] = np.where(check, np.maximum(system_l[i] - known.missing[e], least[i]), left + poured)
+    run(np.arange(n), np.maximum(to_h, now), np.zeros(n))
     return Coefficients(a, beta, gamma)
 
 
+#: more hours than any charge has
+_HOURS = 1e7
+
+
+def events_of(history: History, charges: Charges) -> Events:
+    """Fillings, part changes and level checks of a history, placed in its charges."""
+    f, levels = history.fillings, history.levels
+    part = f.parts
+    at = charges.charge_of_level
+    hours = np.maximum(levels.total - charges.fill[at], 0)
+    empty, zero = np.zeros(len(f.comp)), np.zeros(len(at))
+    return events(
+        history.compartments.system_l[charges.comp], np.concatenate([charges.charge_of_filling, at]),
+        np.nan_to_num(np.concatenate([charges.filling_hours, hours])),
+        np.concatenate([np.where(part, PART, TOP_UP), np.full(len(at), LEVEL)]),
+        np.concatenate([f.in_l, zero]), np.concatenate([np.where(part, f.out_l, 0.0), zero]), np.concatenate([empty, levels.missing_l]),
+    )  # fmt: skip
+
+
 def _steady(
-    system_l: np.ndarray, density: np.ndarray, hours: np.ndarray, litres: np.ndarray
+    system_l: np.ndarray, density: np.ndarray, clean: np.ndarray, hours: np.ndarray, litres: np.ndarray
 ) -> Coefficients:
     """Only the litres of the stretch are known: steady make-up q = litres / hours."""
     with np.errstate(invalid="ignore", divide="ignore"):
         q = litres / hours
-        beta = np.exp(-litres / system_l)
-        a = (1 - beta) / (density * q)
-    return Coefficients(a, beta, 1 - beta)
+        beta = np.where(clean, 1.0, np.exp(-litres / system_l))
+        a = np.where(clean, hours / (density * system_l), (1 - beta) / (density * q))
+        return Coefficients(a, beta, np.where(clean, litres / system_l, 1 - beta))
 
 
 def without_top_ups(start: float, rise_100h: np.ndarray, from_h: np.ndarray, to_h: np.ndarray) -> np.ndarray:
@@ -127,7 +211,7 @@ def without_top_ups(start: float, rise_100h: np.ndarray, from_h: np.ndarray, to_
 
 def stretch_rates(history: History, charges: Charges) -> StretchRates:
     """Wear rate of the stretch that ends in each sample; none starts from a sample drawn after the oil had stood."""
-    samples, fillings, comps = history.samples, history.fillings, history.compartments
+    samples, comps = history.samples, history.compartments
     n = len(samples.comp)
     metals = [INDEX[k] for k in WEAR_METALS]
     charge, hours = charges.charge_of, charges.oil_hours
@@ -146,32 +230,30 @@ def stretch_rates(history: History, charges: Charges) -> StretchRates:
     system = comps.system_l[samples.comp]
     oil = charges.oil[charge]
     density = history.oils.density[oil]
-    fill_order = np.lexsort((charges.filling_hours, charges.charge_of_filling))
-    f_charge, f_h = charges.charge_of_filling[fill_order], charges.filling_hours[fill_order]
-    span = 1e7
-    key = f_charge * span + np.nan_to_num(f_h)
-    low = np.searchsorted(key, charge * span + np.maximum(np.nan_to_num(begin), 1e-9), "left")
-    high = np.searchsorted(key, charge * span + np.nan_to_num(hours), "left")
-    inside = np.where(usable, np.maximum(high - low, 0), 0)
-    at = np.clip(low - 1, 0, max(len(f_h) - 1, 0))
-    has_before = (low > 0) & (f_charge[at] == charge) if len(f_h) else np.zeros(n, dtype=bool)
-    filled_at = np.where(has_before, f_h[at], 0.0) if len(f_h) else np.zeros(n)
-    c = coefficients(
-        system, density, np.nan_to_num(begin), np.nan_to_num(hours), filled_at, low, inside,
-        f_h, fillings.in_l[fill_order], fillings.out_l[fill_order],
-    )  # fmt: skip
-    recorded = np.bincount(charges.charge_of_filling, minlength=len(charges.comp)) > 0
+    clean = comps.loses_clean[samples.comp]
+    known = events_of(history, charges)
+    to_h = np.where(usable, np.nan_to_num(hours), 0.0)
+    c = coefficients(system, density, clean, np.minimum(np.nan_to_num(begin), to_h), to_h, charge, known)
+    # of a charge in which nothing had been recorded by then, what the lab was told stands
+    key = known.charge * _HOURS + known.h
+    recorded = np.searchsorted(key, charge * _HOURS + to_h, "left") > np.searchsorted(key, charge * _HOURS, "left")
     before_l = np.where(previous >= 0, np.nan_to_num(samples.topup_l[previous]), 0.0)
     told = np.nan_to_num(samples.topup_l) - before_l
-    only_total = usable & ~recorded[charge] & (told > 0) & (hours > begin)
-    steady = _steady(system, density, hours - begin, told)
+    only_total = usable & ~recorded & (told > 0) & (hours > begin)
+    steady = _steady(system, density, clean, hours - begin, told)
     a = np.where(only_total, steady.a, c.a)
     beta, gamma = np.where(only_total, steady.beta, c.beta), np.where(only_total, steady.gamma, c.gamma)
 
     values = samples.values[:, metals]
-    sd = history.precision.columns_sd(values, list(WEAR_METALS)) * BETWEEN_DATES
-    at_start = np.where((previous >= 0)[:, None], values[previous], charges.start[charge][:, metals])
-    sd_start = np.where((previous >= 0)[:, None], sd[previous], charges.start_sd[charge][:, metals])
+    unseen = (samples.below[:, None] >> np.array(metals, dtype=np.int64)) & 1 == 1
+    values = np.where(unseen, np.nan, values)  # below what the method sees: never itself a rise
+    across = _across(history, charges, previous)
+    once = history.precision.columns_sd(values, list(WEAR_METALS))
+    times = np.where(across, BETWEEN_LABS, BETWEEN_DATES)[:, None]
+    sd = once * times
+    begun, begun_sd = read_as(samples, np.array(metals), history.precision.columns_sd(samples.values[:, metals], list(WEAR_METALS)))
+    at_start = np.where((previous >= 0)[:, None], begun[previous], charges.start[charge][:, metals])
+    sd_start = np.where((previous >= 0)[:, None], begun_sd[previous] * times, charges.start_sd[charge][:, metals])
     fresh = history.known.at(oil, samples.day).value[:, metals]
     with np.errstate(invalid="ignore", divide="ignore"):
         rate = (values - beta[:, None] * at_start - gamma[:, None] * fresh) / a[:, None]
@@ -181,5 +263,22 @@ def stretch_rates(history: History, charges: Charges) -> StretchRates:
     return StretchRates(
         from_h, np.where(usable, hours, np.nan),
         np.where(told_apart, rate, np.nan), np.where(told_apart, se, np.nan),
-        np.where(told_apart, rise, np.nan), sd, previous, Coefficients(a, beta, gamma),
+        np.where(told_apart, rise, np.nan), once * BETWEEN_DATES, previous, Coefficients(a, beta, gamma), across,
     )  # fmt: skip
+
+
+def _across(history: History, charges: Charges, previous: np.ndarray) -> np.ndarray:
+    """Whose stretch runs from one lab's reading to another's, shape (N,): from the sample before in the charge, or from a
+    fill whose start was carried over from the charge before."""
+    labs = history.samples.labs
+    n = len(labs)
+    usable = np.flatnonzero(history.samples.usable)
+    carried = np.full(n, -1)  # what the start of this charge was read from
+    if len(usable) > 1:
+        last_of = np.full(len(charges.comp), -1)
+        last_of[charges.charge_of[usable]] = usable  # the last one of a charge stands
+        before = np.maximum(charges.charge_of - 1, 0)
+        same = charges.number[charges.charge_of] > 0
+        carried = np.where(same, last_of[before], -1)
+    start = np.where(previous >= 0, previous, carried)
+    return (start >= 0) & (labs >= 0) & (labs[start] >= 0) & (labs != labs[start])

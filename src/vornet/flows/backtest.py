@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 
 from vornet.core.backtest import Found, against_findings, by_family, by_fixed_limits, by_rates
+from vornet.core.departures import NEVER_TEACHES
 from vornet.core.judge import RUN_ON, judge
 from vornet.core.limits import FixedLimit, table
 from vornet.core.rates import stretch_rates
@@ -34,15 +35,16 @@ def backtest(connection: Connection, today: date, sets: dict[str, list[FixedLimi
     only = None if len(mine) == len(register) else mine
     loaded, charges = fleet_history.drop_held(connection, fleet_history.load(connection, today, only))
     history, rates = loaded.history, stretch_rates(loaded.history, charges)
-    judgement = judge(history, charges, rates, loaded.limits, loaded.seen)
+    judgement = judge(history, charges, rates, loaded.limits, loaded.seen, teaching=loaded.teaching)
+    teaches = ~judgement.break_in & (loaded.teaching > NEVER_TEACHES)
     codes = {
         ("all", "Vornet's proposals"): np.maximum(judgement.proposed, RUN_ON),
         ("fixed", "Fixed limits alone"): by_fixed_limits(judgement.past),
-        ("statistical", "Family mean + 2 s, + 3 s"): by_family(history, judgement.break_in, loaded.limits),
+        ("statistical", "Family mean + 2 s, + 3 s"): by_family(history, teaches, loaded.limits),
         ("rate", "Wear and dirt rates alone"): by_rates(judgement.diagnosis.departures),
     }
     for name, rows in (sets or {}).items():
-        tried = judge(history, charges, rates, table(rows), loaded.seen)
+        tried = judge(history, charges, rates, table(rows), loaded.seen, teaching=loaded.teaching)
         codes[("set " + name, f"Proposals with {name}")] = np.maximum(tried.proposed, RUN_ON)
     at = {int(c): i for i, c in enumerate(loaded.compartment_ids)}
     findings = [

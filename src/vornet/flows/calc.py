@@ -128,6 +128,11 @@ class PartChangeIn(_In):
     litres_in: SomeLitres
 
 
+class LevelCheckIn(_In):
+    h: Annotated[float, Field(ge=0, le=1e7)]
+    missing_l: SomeLitres
+
+
 class SampleIn(_In):
     h: Annotated[float, Field(ge=0, le=1e7)]
     ppm: Annotated[float, Field(ge=0, le=1e7)]
@@ -142,6 +147,7 @@ class WearRateIn(_In):
     loss: Literal["with_oil", "clean"] = "with_oil"
     top_ups: Annotated[list[TopUpIn], Field(max_length=2000)] = []
     part_changes: Annotated[list[PartChangeIn], Field(max_length=2000)] = []
+    level_checks: Annotated[list[LevelCheckIn], Field(max_length=2000)] = []
     samples: Annotated[list[SampleIn], Field(min_length=1, max_length=2000)]
 
 
@@ -170,6 +176,7 @@ def wear_rate(given: WearRateIn) -> WearRateOut:
         [ledger.TopUp(t.h, t.litres) for t in given.top_ups],
         density_kg_l=given.density_kg_l, loss=given.loss,
         part_changes=[ledger.PartChange(p.h, p.litres_out, p.litres_in) for p in given.part_changes],
+        level_checks=[ledger.LevelCheck(k.h, k.missing_l) for k in given.level_checks],
     )  # fmt: skip
     stretches = [
         StretchOut(from_h=s.from_h, to_h=s.to_h, rate_mg_h=s.rate_mg_h, se_mg_h=s.se_mg_h) for s in answer.stretches
@@ -184,6 +191,8 @@ class LimitsIn(_In):
     values: Annotated[list[Number], Field(max_length=200_000)]
     method: Literal["normal", "lognormal", "percentile", "robust"] = "normal"
     side: Literal["high", "low"] = "high"
+    below: Annotated[list[Number], Field(max_length=200_000)] = []
+    method_sd: Annotated[float, Field(ge=0, le=1e7)] = 0.0
 
 
 class LimitsOut(BaseModel):
@@ -197,7 +206,7 @@ class LimitsOut(BaseModel):
 
 def statistical_limits(given: LimitsIn) -> LimitsOut:
     """Watch and act limits from a healthy history."""
-    return LimitsOut(**limits.statistical_limits(given.values, given.method, given.side).__dict__)
+    return LimitsOut(**limits.statistical_limits(given.values, given.method, given.side, given.method_sd, given.below).__dict__)
 
 
 class PointIn(_In):

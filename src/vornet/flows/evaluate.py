@@ -25,14 +25,12 @@ from vornet.core.limits import healthy_rows
 from vornet.core.measurands import COUNT, KEYS
 from vornet.core.rates import StretchRates, stretch_rates
 from vornet.core.standing import days_left, headroom
-from vornet.flows import aside, fleets, kept_decision, learned, new_oil, screened, service, unchanged
+from vornet.flows import aside, fleets, kept_decision, learned, new_oil, screened, service, taught, unchanged
 from vornet.flows.fleet_history import Loaded, load, without_held
 from vornet.store import bulk
 from vornet.store.database import Connection, Database, query
 
 Progress = Callable[[str], None]
-#: how long before a finding a call was about it, days; common practice, no source
-CONFIRMED_DAYS = 183
 #: samples judged at one go
 AT_ONCE = 8_000
 
@@ -59,7 +57,7 @@ def work(
     """Judge everything that was loaded and decide it, or ``only`` those compartments (their ids). ``signed``: verdicts by
     sample id, which stand before proposals."""
     rates = stretch_rates(loaded.history, charges)
-    judgement = judge(loaded.history, charges, rates, loaded.limits, loaded.seen)
+    judgement = judge(loaded.history, charges, rates, loaded.limits, loaded.seen, teaching=loaded.teaching)
     running = charges.first + np.bincount(charges.comp, minlength=len(loaded.register)) - 1
     terms = [_terms(loaded, c, int(charges.oil[running[c]])) for c in range(len(loaded.register))]
     known = signed or {}
@@ -108,36 +106,11 @@ def evaluate(
         return evaluate_within(connection, fleet_id, today, compartments, progress, afresh)
 
 
-def signed_verdicts(connection: Connection, compartments: list[int] | None) -> dict[int, int]:
-    """Signed verdicts by sample id."""
-    which = "verdicts.signed" if compartments is None else "verdicts.signed_of"
-    rows = connection.execute(query(which), {"compartments": compartments}).fetchall()
-    return {r["sample_id"]: r["verdict"] for r in rows}
-
-
-def confirmed(connection: Connection, loaded: Loaded) -> np.ndarray:
-    """Samples that called a fault which the workshop then confirmed, shape (N,): Watch or worse, proposed or signed, within
-    ``CONFIRMED_DAYS`` before the finding."""
-    samples = loaded.history.samples
-    out = np.zeros(len(samples.comp), dtype=bool)
-    where = {int(c): i for i, c in enumerate(loaded.compartment_ids)}
-    found = connection.execute(query("verdicts.confirmed"), {"only": loaded.compartment_ids.tolist()}).fetchall()
-    called = {r["sample_id"] for r in connection.execute(query("verdicts.called"), {"only": [f["compartment_id"] for f in found]})}
-    for f in found:
-        day = f["on_day"].toordinal()
-        out |= (samples.comp == where[f["compartment_id"]]) & (samples.day <= day) & (samples.day > day - CONFIRMED_DAYS)
-    return out & np.isin(loaded.sample_ids, list(called))
-
-
-def healthy(connection: Connection, loaded: Loaded, charges: Charges, signed: dict[int, int]) -> np.ndarray:
+def healthy(loaded: Loaded, charges: Charges, signed: dict[int, int]) -> np.ndarray:
     """Which samples say what is usual, shape (N,)."""
-    return _healthy(loaded, charges, signed, confirmed(connection, loaded))
-
-
-def _healthy(loaded: Loaded, charges: Charges, signed: dict[int, int], found: np.ndarray) -> np.ndarray:
     samples = loaded.history.samples
     codes = np.array([signed.get(i, NONE) for i in loaded.sample_ids.tolist()], dtype=int)
-    return healthy_rows(samples.usable, samples.settled, charges.break_in[charges.charge_of], codes, found)
+    return healthy_rows(samples.usable, samples.settled, charges.break_in[charges.charge_of], codes, loaded.found)
 
 
 def evaluate_within(
@@ -172,23 +145,21 @@ def evaluate_within(
         connection, fleet_id, _with_new_oil(connection, fleet_id, some, today, written), written, known.get("")), screened.tried)  # fmt: skip
     loaded = left_out.through(loaded, lambda some: _with_new_oil(connection, fleet_id, some, today, written, keep=True), _new_oil_tried)
     progress("judging")
-    signed = signed_verdicts(connection, mates)
-    found = confirmed(connection, loaded)
+    signed = taught.signed_verdicts(connection, mates)
     parts = list(_parts(loaded))
     if written is None:  # batches of another size say nothing any more
         connection.execute(query("history.keep_digests"), {"parts": ["", "learned", *(name for name, _ in parts)]})
     for name, keep in parts:
-        part, marked = loaded.part(keep), found[keep[loaded.history.samples.comp]]
+        part = loaded.part(keep)
         if written is None:
-            digest = unchanged.digest_of_part(part, signed, marked, today)
+            digest = unchanged.digest_of_part(part, signed, today)
             if known.get(name) == digest:
                 continue
             kept = {"fleet_id": fleet_id, "part": name, "families": part.families, "digest": digest}
             connection.execute(query("history.put_digest"), kept)
-        usual = dict(zip(part.sample_ids.tolist(), marked.tolist(), strict=True))
 
-        def judged(some: Loaded, usual: dict[int, bool] = usual) -> Loaded:
-            _judge_and_write(connection, fleet_id, some, today, signed, written, usual, left_out)
+        def judged(some: Loaded) -> Loaded:
+            _judge_and_write(connection, fleet_id, some, today, signed, written, left_out)
             return some
 
         before = len(left_out.found)
@@ -244,14 +215,13 @@ def _with_new_oil(
 
 def _judge_and_write(
     connection: Connection, fleet_id: int, part: Loaded, today: date, signed: dict[int, int], written: list[int] | None,
-    confirmed_of: dict[int, bool], left_out: aside.Aside,
+    left_out: aside.Aside,
 ) -> None:  # fmt: skip
     charges = cut(part.history)
     worked = work(part, charges, today, signed, written)
-    marked = np.array([confirmed_of[i] for i in part.sample_ids.tolist()], dtype=bool)
     _write_evaluations(connection, fleet_id, worked, written)
     _write_standing(connection, fleet_id, worked, today, left_out.ids)
-    _write_baselines(connection, fleet_id, worked, today, _healthy(part, charges, signed, marked))
+    _write_baselines(connection, fleet_id, worked, today, healthy(part, charges, signed))
 
 
 def _write_evaluations(

@@ -32,7 +32,7 @@ from vornet.core.limits import DUTIES, FixedLimit, LimitTable, duty_of, table
 from vornet.core.measurands import COUNT
 from vornet.core.precision import PRECISION, Precision, arranged
 from vornet.core.screening import MeterPoints
-from vornet.flows import new_oil, register
+from vornet.flows import new_oil, register, taught
 from vornet.store import bulk
 from vornet.store.database import Connection, query
 
@@ -65,6 +65,8 @@ class Loaded:
     limit_set_id: int
     policy: Policy
     seen: Seen
+    found: np.ndarray  # samples that called what the workshop then confirmed, (N,)
+    teaching: np.ndarray  # what people said of each sample as to what is usual, (N,)
 
     def without(self, comps: np.ndarray) -> Loaded:
         """The same with nothing on record of some compartments (``comps``: (C,) bool), which stay in their places."""
@@ -80,6 +82,7 @@ class Loaded:
             proposed_drain=self.proposed_drain[drains],
             points=MeterPoints(self.points.comp[points], self.points.day[points], self.points.total[points], self.points.per_day),
             seen=Seen(*(x[rows] for x in (self.seen.air_filter, self.seen.repair, self.seen.coolant_low))),
+            found=self.found[rows], teaching=self.teaching[rows],
         )  # fmt: skip
 
     def part(self, keep: np.ndarray) -> Loaded:
@@ -92,6 +95,7 @@ class Loaded:
             families=[self.families[f] for f in families], rate_per_day=self.rate_per_day[keep],
             latest_total=self.latest_total[keep], latest_day=self.latest_day[keep],
             seen=Seen(*(x[rows] for x in (self.seen.air_filter, self.seen.repair, self.seen.coolant_low))),
+            found=self.found[rows], teaching=self.teaching[rows],
         )  # fmt: skip
 
 
@@ -156,7 +160,7 @@ def load(connection: Connection, today: date, compartments: list[int] | None = N
     )  # fmt: skip
     f = bulk.read_columns(
         connection, query("history.fillings"),
-        [("comp", "i8"), ("day", "day"), ("meter", "f8"), ("in_l", "f8"), ("out_l", "f8")], only,
+        [("comp", "i8"), ("day", "day"), ("meter", "f8"), ("in_l", "f8"), ("out_l", "f8"), ("part", "b")], only,
     )  # fmt: skip
     v = bulk.read_columns(
         connection, query("history.levels"), [("comp", "i8"), ("day", "day"), ("meter", "f8"), ("missing_l", "f8")], only
@@ -164,7 +168,7 @@ def load(connection: Connection, today: date, compartments: list[int] | None = N
     s = bulk.read_columns(
         connection, query("history.samples" if compartments is None else "history.samples_of"),
         [("id", "i8"), ("comp", "i8"), ("day", "day"), ("meter", "f8"), ("oil_hours", "f8"), ("topup_l", "f8"),
-         ("drained", "b"), ("below", "i8"), ("above", "i8"), ("values", "values")],
+         ("drained", "b"), ("below", "i8"), ("above", "i8"), ("lab", "i8"), ("values", "values")],
         None if compartments is None else only,
     )  # fmt: skip
     m = bulk.read_columns(
@@ -212,6 +216,7 @@ def load(connection: Connection, today: date, compartments: list[int] | None = N
         oil=np.array([oil_at.get(r["oil_id"], unknown_oil) for r in rows], dtype=int),
         system_l=system, refill_l=capacity, interval=number("interval_meter"),
         distance=np.array([r["meter_unit"] == "km" for r in rows], dtype=bool), overhaul=overhaul,
+        evaporates=np.array([(r["facts"] or {}).get("oil_loss") == "clean" for r in rows], dtype=bool),
     )  # fmt: skip
     points, rate, latest_total, latest_day = _meters(m, meter_of, ids, s, today)
     rate[np.array([r["state"] != "in_service" for r in rows], dtype=bool)] = 0.0  # stands still: due by calendar
@@ -222,21 +227,23 @@ def load(connection: Connection, today: date, compartments: list[int] | None = N
     vo = np.lexsort((v["total"], v["comp"]))
     samples = Samples(
         s["comp"], s["day"], s["total"], s["oil_hours"], s["topup_l"], s["drained"], np.ones(len(s["id"]), dtype=bool),
-        s["values"], s["below"], s["above"], _stood(connection, s["id"]),
+        s["values"], s["below"], s["above"], _stood(connection, s["id"]), s["lab"],
     )  # fmt: skip
     precision = arranged([*PRECISION, *precision_on(connection, today)])
     history = History(
         comps, Oils(new, density),
         Drains(drains["comp"], drains["day"], drains["total"], drains["out_l"], drains["missing_l"], drains["oil"],
                drains["magnet"], drains["estimated"].astype(bool)),
-        Fillings(f["comp"][fo], f["day"][fo], f["total"][fo], f["in_l"][fo], f["out_l"][fo]), samples,
+        Fillings(f["comp"][fo], f["day"][fo], f["total"][fo], f["in_l"][fo], f["out_l"][fo],
+                 f["part"][fo].astype(bool)), samples,
         Levels(v["comp"][vo], v["day"][vo], v["total"][vo], v["missing_l"][vo]), precision, new_oil.known(connection, oil_at, new, precision),
     )  # fmt: skip
+    found = taught.confirmed(connection, ids, s["comp"], s["day"], s["id"])
     return Loaded(
         history, ids, s["id"], rows, families, points, rate, latest_total, latest_day, proposed, drain_ids,
         oil_ids, [o["name"] for o in oil_rows], [{u: o["facts"].get(f"cap_{u}") for u in ("h", "km")} for o in oil_rows], changes,
         limits, limit_set_id, policy_on(connection, today),
-        _seen(connection, ids, samples, compartments),
+        _seen(connection, ids, samples, compartments), found, taught.teaching(connection, compartments, s["id"], found),
     )  # fmt: skip
 
 

@@ -18,7 +18,7 @@ from vornet.core.limits import DUTIES, FixedLimit, StatLimits, check_limit, duty
 from vornet.core.measurands import BY_KEY, INDEX
 from vornet.core.precision import PRECISION, Precision
 from vornet.core.rates import stretch_rates
-from vornet.flows import evaluate, fleet_history, fleets, queue
+from vornet.flows import evaluate, fleet_history, fleets, queue, taught
 from vornet.store.database import Connection, query
 
 DUTY_WORDS = {
@@ -141,8 +141,8 @@ def what_if(connection: Connection, rows: list[FixedLimit], duty: str, today: da
         return {"samples": 0, "of": 0, "counts": {}, "changes": []}
     loaded, charges = fleet_history.drop_held(connection, fleet_history.load(connection, today, mine))
     rates = stretch_rates(loaded.history, charges)
-    before = judge(loaded.history, charges, rates, loaded.limits, loaded.seen).proposed
-    after = judge(loaded.history, charges, rates, table(rows), loaded.seen).proposed
+    before = judge(loaded.history, charges, rates, loaded.limits, loaded.seen, teaching=loaded.teaching).proposed
+    after = judge(loaded.history, charges, rates, table(rows), loaded.seen, teaching=loaded.teaching).proposed
     samples = loaded.history.samples
     changed = np.flatnonzero(before != after)
     words = [(VERDICTS.get(int(b), "none"), VERDICTS.get(int(a), "none")) for b, a in zip(before[changed], after[changed], strict=True)]
@@ -168,7 +168,7 @@ def suggestions(connection: Connection, family: str, rows: list[FixedLimit], tod
         return {}
     loaded, charges = fleet_history.drop_held(connection, fleet_history.load(connection, today, mine))
     samples = loaded.history.samples
-    healthy = evaluate.healthy(connection, loaded, charges, evaluate.signed_verdicts(connection, mine))
+    healthy = evaluate.healthy(loaded, charges, taught.signed_verdicts(connection, mine))
     fresh = loaded.history.known.at(charges.oil[charges.charge_of], samples.day).value
     out: dict[tuple[str, str], dict[str, Any]] = {}
     for row in rows:

@@ -43,12 +43,12 @@ def digest(*facts: object) -> bytes:
     return out.digest()
 
 
-def digest_of_part(part: Loaded, signed: dict[int, int], found: np.ndarray, today: date) -> bytes:
+def digest_of_part(part: Loaded, signed: dict[int, int], today: date) -> bytes:
     """Everything that the evaluation of these families rests on."""
     duties = np.unique(part.history.compartments.duty)
     limits = [block[side][duties] for block in (part.limits.watch, part.limits.act, part.limits.basis) for side in ("high", "low")]
     codes = np.array([signed.get(i, NONE) for i in part.sample_ids.tolist()])
     return digest(
         today, part.history, part.compartment_ids, part.sample_ids, part.register, part.rate_per_day, part.latest_total,
-        part.latest_day, limits, part.policy, part.seen, codes, found,
+        part.latest_day, limits, part.policy, part.seen, codes, part.found, part.teaching,
     )  # fmt: skip

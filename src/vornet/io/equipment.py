@@ -141,6 +141,7 @@ class Facts(Row):
         "dipstick", "dipstick_threaded", "dipstick_not_threaded", "sight_glass", "overflow", "electronic", "two_sided"
     ] | None = None  # fmt: skip
     sampling_point: Literal["mid_stream", "valve", "dipstick_tube"] | None = None
+    oil_loss: Literal["with_metal", "clean"] | None = None
     oil_pressure_wait_s: Positive | None = None
     access: Words | None = None
     required_approvals: list[Name] = []

@@ -101,13 +101,16 @@ PAGES: dict[str, Page] = {
             Ask("start_ppm", "Started with", "mg/kg", "8"), Ask("new_oil_ppm", "New oil has", "mg/kg", "2"),
             Ask("loss", "Metal", "", "with_oil", "choice", ("with_oil", "clean")),
             Ask("top_ups", "Top-ups: hour and litres, a line each", "", "100 5\n220 6\n360 7", "lines", columns=("h", "litres")),
+            Ask("part_changes", "Part changes: hour, litres out, litres in", "", "", "lines", columns=("h", "litres_out", "litres_in")),
+            Ask("level_checks", "Levels read, nothing added: hour, litres below full", "", "", "lines", columns=("h", "missing_l")),
             Ask("samples", "Samples: hour and mg/kg", "", "500 60", "lines", columns=("h", "ppm"))),
             "between top-ups C grows by R/(ρq)·ln(V/(V − v)); each sample is linear in R: R = (C − b)/a",
             "mass balance; ASTM D7669 for rates", 3),
         Page("limits", "Limits from history", (
             Ask("values", "Values", "", "12 15 11 14 13 16 12 15 14 13 17 12", "numbers"),
             Ask("method", "Method", "", "normal", "choice", ("normal", "lognormal", "percentile", "robust")),
-            Ask("side", "Side", "", "high", "choice", ("high", "low"))),
+            Ask("side", "Side", "", "high", "choice", ("high", "low")),
+            Ask("below", "Only known to lie below", "", "", "numbers"), Ask("method_sd", "Method's sd", "", "0")),
             "mean + 2s / + 3s, the same on logarithms, percentiles 95/98, or median + 2k/3k with k = 1.4826·MAD", "ASTM D7720 approach"),
         Page("trend", "Is there a trend", (
             Ask("points", "x and y, a line each", "", "100 12\n200 14\n300 13\n400 17\n500 18\n600 21", "lines", columns=("x", "y")),),

@@ -77,6 +77,8 @@ def compartment_groups(counts: str) -> tuple[tuple[str, tuple[Field, ...]], ...]
             Field("capacity_l", "Refill with filter", "volume", sourced=True),
             Field("capacity_without_filter_l", "Refill, filter left", "volume", sourced=True),
             Field("volume_between_marks_l", "Between the marks", "volume", sourced=True),
+            Field("oil_loss", "Oil it loses", "choice", (("", "–"), ("with_metal", "leaks or burns, metal goes along"),
+                                                         ("clean", "evaporates, metal stays"))),
         )),
         ("How it is done here", (
             Field("fill_method", "Filled", "choice", (("", "–"), *_pairs(eq.FILL_METHODS))),

@@ -1,11 +1,13 @@
 -- :samples  current samples of compartments, fixed width: values as one array
 SELECT sample_id, compartment_id, sampled_on, coalesce(meter, 'NaN') AS meter, coalesce(oil_hours, 'NaN') AS oil_hours,
-       coalesce(topup_l, 'NaN') AS topup_l, drained, below, above, values
+       coalesce(topup_l, 'NaN') AS topup_l, drained, below, above,
+       CASE WHEN lab = '' THEN -1 ELSE hashtext(lab)::bigint & 2147483647 END AS lab, values
 FROM sample WHERE superseded_by IS NULL AND compartment_id IS NOT NULL
 
 -- :samples_of  the same for some compartments
 SELECT sample_id, compartment_id, sampled_on, coalesce(meter, 'NaN') AS meter, coalesce(oil_hours, 'NaN') AS oil_hours,
-       coalesce(topup_l, 'NaN') AS topup_l, drained, below, above, values
+       coalesce(topup_l, 'NaN') AS topup_l, drained, below, above,
+       CASE WHEN lab = '' THEN -1 ELSE hashtext(lab)::bigint & 2147483647 END AS lab, values
 FROM sample WHERE superseded_by IS NULL AND compartment_id = ANY(%(compartments)s)
 
 -- :drawn  how bottles were drawn, where something is on record
@@ -19,11 +21,11 @@ SELECT drain_id, compartment_id, on_day, meter, coalesce(volume_out_l, 'NaN') AS
        coalesce(magnet_grade::float8, 'NaN') AS magnet, volume_out_kind = 'estimated' AS estimated
 FROM drain WHERE superseded_by IS NULL AND (%(compartments)s::bigint[] IS NULL OR compartment_id = ANY(%(compartments)s))
 
--- :fillings  top-ups and part changes
-SELECT compartment_id, on_day, meter, litres AS in_l, 0::float8 AS out_l FROM top_up
+-- :fillings  top-ups and part changes; a part change that only says what was poured took as much out
+SELECT compartment_id, on_day, meter, litres AS in_l, 0::float8 AS out_l, false AS part FROM top_up
 WHERE superseded_by IS NULL AND (%(compartments)s::bigint[] IS NULL OR compartment_id = ANY(%(compartments)s))
 UNION ALL
-SELECT compartment_id, on_day, meter, coalesce(litres_in, 0), coalesce(litres_out, 0) FROM event
+SELECT compartment_id, on_day, meter, coalesce(litres_in, 0), coalesce(litres_out, litres_in), true FROM event
 WHERE superseded_by IS NULL AND kind IN ('part_change', 'repair') AND coalesce(litres_in, litres_out) > 0
   AND (%(compartments)s::bigint[] IS NULL OR compartment_id = ANY(%(compartments)s))
 

@@ -64,10 +64,10 @@ SELECT verdict_id, verdict, proposed, cause, comment, reason, signed_at, signed_
 FROM verdict WHERE sample_id = %(sample_id)s ORDER BY verdict_id DESC
 
 -- :signed  signed verdicts for core: sample → code
-SELECT sample_id, verdict FROM verdict WHERE superseded_by IS NULL
+SELECT sample_id, verdict, proposed FROM verdict WHERE superseded_by IS NULL
 
 -- :signed_of  the same for some compartments
-SELECT sample_id, verdict FROM verdict WHERE superseded_by IS NULL AND compartment_id = ANY(%(compartments)s)
+SELECT sample_id, verdict, proposed FROM verdict WHERE superseded_by IS NULL AND compartment_id = ANY(%(compartments)s)
 
 -- :open_action
 INSERT INTO action (fleet_id, compartment_id, sample_id, verdict_id, kind, cause, what, owner, due_on, opened_by)
