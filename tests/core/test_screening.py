@@ -12,6 +12,7 @@ from vornet.core.history import Compartments, Drains, Fillings, History, Oils, S
 from vornet.core.limits import DUTIES
 from vornet.core.measurands import COUNT, INDEX, dense
 from vornet.core.screening import MeterPoints, screen
+from vornet.core.viscosity import blend
 
 DIESEL, GEAR = DUTIES.index("diesel_engine"), DUTIES.index("gear")
 ENGINE_OIL = {"ca": 2400, "mg": 20, "zn": 1200, "p": 1050, "b": 5, "mo": 40, "s": 3800, "v40": 105, "v100": 14.2, "bn": 10, "an": 2,
@@ -30,6 +31,7 @@ GEAR_OIL = {
     "si": 8,
 }
 OTHER_ENGINE_OIL = {**ENGINE_OIL, "ca": 1500, "mg": 900, "zn": 800, "p": 700, "b": 60, "mo": 2, "s": 2500}
+HYDRAULIC_OIL = {"ca": 45, "mg": 2, "zn": 430, "p": 340, "b": 1, "mo": 1, "s": 1300, "v40": 46.2, "v100": 6.9, "an": 0.6, "si": 2}
 NAMES = ["engine oil", "gear oil", "other engine oil"]
 #: gained per 500 h by an engine, per 500 h by a gearbox
 ENGINE_MOVES = {"fe": 30, "cr": 1.6, "ni": 0.6, "al": 5, "cu": 7, "pb": 4, "sn": 1.4, "si": 4, "na": 3, "k": 1, "bn": -2.9, "an": 0.9,
@@ -165,8 +167,58 @@ def test_two_like_engines_at_like_hours_cannot_be_told_and_are_left_alone():
 def test_bottles_of_different_parcels_are_not_swapped_but_do_not_fit():
     history, at = fleet()
     a, b = at[(0, 12)], at[(4, 12)]
-    out = found(swapped(history, a, b))
+    parcels = np.arange(len(history.samples.comp))
+    out = found(swapped(history, a, b), parcels)
     assert [f.reason for f in out[a]] == ["wrong_oil"]
+
+
+@pytest.mark.parametrize(("apart", "reason"), [(0, "swapped_bottle"), (swaps.DAYS_TOGETHER, "swapped_bottle"), (20, "wrong_oil")])
+def test_where_no_parcel_is_known_days_bring_bottles_together(apart, reason):
+    history, at = fleet()
+    a, b = at[(0, 12)], at[(4, 12)]
+    day = history.samples.day.copy()
+    day[b] += apart
+    apart_in_time = replace(history, samples=replace(history.samples, day=day))
+    out = found(swapped(apart_in_time, a, b))
+    assert [f.reason for f in out[a]] == [reason]
+    if reason == "swapped_bottle":  # the pair speaks, not the oil
+        assert out[a][0].facts["other"] == b and [f.reason for f in out[b]] == ["swapped_bottle"]
+
+
+def test_a_bottle_that_cannot_be_told_from_two_like_ones_says_so():
+    """An engine's bottle and a gearbox's are changed over; a second gearbox at the same hours could be the one."""
+    history, at = fleet(gears=3)
+    engine, one, twin = at[(0, 12)], at[(3, 12)], at[(4, 12)]
+    twice = swapped(history, engine, one)
+    block = twice.samples.values.copy()
+    block[twin] = block[one] * 1.002  # the twin's own label lies on an engine's bottle as well
+    twice = replace(twice, samples=replace(twice.samples, values=block))
+    out = found(twice, together(twice, engine, one, twin))
+    assert [f.reason for f in out[engine]] == ["swapped_bottle"]
+    assert "cannot be told which of the two" in out[engine][0].detail
+    assert {out[engine][0].facts["other"], out[engine][0].facts["like"]} == {one, twin}
+
+
+@pytest.mark.parametrize("share", [0.15, 0.3])
+def test_a_share_of_an_oil_that_only_lowers_everything_together(share):
+    """Hydraulic oil in an engine: no single additive is far out, all of them are down (GLS of the share)."""
+    history, at = fleet()
+    history = replace(history, oils=Oils(np.vstack([history.oils.new, dense(HYDRAULIC_OIL)]), np.full(4, 0.87)))
+    i = at[(0, 12)]
+    v = history.samples.values[i]
+    mixed = {k: (1 - share) * v[INDEX[k]] + share * HYDRAULIC_OIL[k] for k in ("ca", "mg", "zn", "p", "b", "mo", "s")}
+    mixed["v100"] = blend([(1 - share, float(v[INDEX["v100"]])), (share, HYDRAULIC_OIL["v100"])])
+    broken = changed(history, i, **mixed)
+    out = [f for f in screen(broken, cut(broken), no_points(), None, [*NAMES, "hydraulic oil"]) if f.sample == i]
+    assert [f.reason for f in out] == ["wrong_oil"]
+    assert out[0].facts["shares"]["hydraulic oil"] == pytest.approx(share, abs=0.05)
+
+
+def test_thin_oil_by_fuel_is_no_other_oil():
+    history, at = fleet()
+    i = at[(0, 12)]
+    v100 = history.samples.values[i, INDEX["v100"]]
+    assert found(changed(history, i, v100=v100 * 0.8, fuel_pct=5.0)) == {}
 
 
 @pytest.mark.parametrize(
@@ -310,6 +362,25 @@ def test_dust_past_the_filter_comes_with_wear():
     i = at[(1, 13)]
     v = history.samples.values[i]
     assert found(changed(history, i, si=v[INDEX["si"]] + 35, al=v[INDEX["al"]] + 8, fe=95, cr=6)) == {}
+
+
+def test_a_later_sample_of_the_same_charge_settles_a_dirty_bottle_even_beside_water():
+    """What a charge has taken up does not leave it: salt that is gone 250 h later was in the bottle."""
+    history, at = fleet()
+    i, after = at[(0, 12)], at[(0, 13)]
+    wet = changed(history, i, na=60, water_ppm=700)
+    assert [f.reason for f in found(wet).get(i, [])] == ["dirty_bottle"]
+    assert "later sample of the same charge" in found(wet)[i][0].detail
+    stays = changed(wet, after, na=100, water_ppm=900)  # it is there again, and more: a leak
+    assert i not in found(stays)
+
+
+def test_wear_that_was_there_before_comes_with_no_dust():
+    history, at = fleet()
+    for k in range(8, 13):
+        history = changed(history, at[(0, k)], fe=100 if k % 2 else 60, cr=9 if k % 2 else 5)
+    i = at[(0, 12)]
+    assert [f.reason for f in found(changed(history, i, si=60, al=16)).get(i, [])] == ["dirty_bottle"]
 
 
 def test_dust_twice_is_no_dirty_bottle():

@@ -25,7 +25,7 @@ EXPECTED = (*ADDITIVES, *AGEING, *WEAR, *DIRT, *LEVELS)
 COLUMNS = np.array([INDEX[k] for k in EXPECTED])
 AT = {k: i for i, k in enumerate(EXPECTED)}
 _GROUPS = (np.array([AT[k] for k in WEAR]), np.array([AT[k] for k in AGEING]))
-_LEVEL = np.array([k in LEVELS for k in EXPECTED])
+IS_LEVEL = np.array([k in LEVELS for k in EXPECTED])
 
 #: one batch of an oil against another, relative, one standard deviation; common practice, no source
 BATCH_SPREAD = 0.035
@@ -119,7 +119,7 @@ def usual(history: History, charges: Charges) -> Usual:
         rate = (x - start[charges.charge_of]) / np.where(enough, hours, np.nan)[:, None]
         # a first charge that nobody saw begin starts as it started: its rates teach nothing
         rate[np.isnan(charges.fill[charges.charge_of])] = np.nan
-        rate[:, _LEVEL] = np.where(told[:, None], x[:, _LEVEL], np.nan)
+        rate[:, IS_LEVEL] = np.where(told[:, None], x[:, IS_LEVEL], np.nan)
     count = len(comps.duty)
     own, own_n = medians(rate, samples.comp, count)
     pooled, pooled_n = medians(rate, family, families)
@@ -129,14 +129,14 @@ def usual(history: History, charges: Charges) -> Usual:
     spread, _ = medians(np.abs(rate - centre[samples.comp]), family, families)
     between, _ = medians(np.abs(np.where(has_own, own, np.nan) - fam), comps.family, families)
     # what the method itself scatters is counted once, at the place that is looked at
-    noise = history.precision.columns_sd(x, list(EXPECTED)) / np.where(_LEVEL, 1.0, np.where(enough, hours, np.nan)[:, None])
+    noise = history.precision.columns_sd(x, list(EXPECTED)) / np.where(IS_LEVEL, 1.0, np.where(enough, hours, np.nan)[:, None])
     scatter, _ = medians(noise, family, families)
     spread = np.sqrt(np.maximum((1.4826 * spread) ** 2 - np.nan_to_num(scatter) ** 2, 0.0))
     spread = np.nan_to_num(spread[comps.family])
     between = 1.4826 * np.nan_to_num(between[comps.family])
     with np.errstate(divide="ignore"):
         wide = np.sqrt(spread**2 * (1 + np.where(has_own, 1.5 / np.maximum(own_n, 1), 0.0)) + np.where(has_own, 0.0, between) ** 2)
-    least = np.where(_LEVEL, LEAST_LEVEL_SPREAD, LEAST_RATE_SPREAD) * np.abs(centre)
+    least = np.where(IS_LEVEL, LEAST_LEVEL_SPREAD, LEAST_RATE_SPREAD) * np.abs(centre)
     return Usual(centre, np.maximum(wide, np.nan_to_num(least)), start, start_sd)
 
 
@@ -144,9 +144,9 @@ def at_places(history: History, known: Usual, charge: np.ndarray, comp: np.ndarr
     """What samples of these places should show. ``charge``, ``comp``, ``hours`` (N,)."""
     rate, spread = known.rate[comp], known.spread[comp]
     t = hours[:, None]
-    mean = np.where(_LEVEL, rate, known.start[charge] + rate * t)
+    mean = np.where(IS_LEVEL, rate, known.start[charge] + rate * t)
     mean = np.maximum(mean, 0.0)
-    moved = np.where(_LEVEL, spread, spread * t)
+    moved = np.where(IS_LEVEL, spread, spread * t)
     measured = BETWEEN_DATES * history.precision.columns_sd(mean, list(EXPECTED))
     shared = np.zeros_like(mean)
     for group in _GROUPS:

@@ -17,6 +17,7 @@ from vornet.core.errors import InputError
 from vornet.core.expected import (
     ADDITIVES,
     AT,
+    BATCH_SPREAD,
     COLUMNS,
     WEAR,
     Expectation,
@@ -30,7 +31,7 @@ from vornet.core.identity import identify
 from vornet.core.limits import DUTIES
 from vornet.core.measurands import INDEX, MEASURANDS
 from vornet.core.precision import BETWEEN_DATES, PrecisionTable
-from vornet.core.viscosity import viscosity_index
+from vornet.core.viscosity import blending_index, viscosity_index
 
 #: a meter cannot gain more than this a day
 MOST_PER_DAY_H, MOST_PER_DAY_KM = 24.0, 2000.0
@@ -254,6 +255,71 @@ def _misfit_of_oil(
     return np.sqrt((z**2).sum(axis=1) / np.maximum(n, 1)), np.abs(z).max(axis=1, initial=0.0), compared
 
 
+#: how far a share of another oil must explain the additives better than what should be in there: a likelihood ratio as a
+#: chi-square of one degree of freedom, and more for every oil tried (Bonferroni on its tail)
+SHARE_GAIN, LEAST_JOINT_SHARE = 14.0, 0.05
+#: additives of one batch differ from the record's together by this share; common practice, no source
+COMMON = 0.03
+#: one batch's viscosity against another's, relative, one standard deviation; common practice, no source
+THICKNESS_SPREAD = 0.015
+#: what moves viscosity by itself: fuel, soot and what oxidised, in sd
+MOVED_SD = 3.0
+
+
+def _other_share(
+    history: History, charges: Charges, known: Usual, values: np.ndarray, expectation: Expectation, compared: np.ndarray
+) -> np.ndarray:
+    """Whether a share of one other oil explains what all additives and the viscosity do together, (N,), bool.
+
+    Generalised least squares of the share along the way from what was to be expected to the other oil (Aitken 1935), with a
+    part common to all additives taken out by Sherman and Morrison's formula; thickness by its blending index, left out where
+    fuel, soot or oxidation moved it.
+    """
+    keys = [AT[k] for k in ADDITIVES]
+    mean, x = expectation.mean[:, keys], values[:, keys]
+    start = known.start[charges.charge_of][:, keys]
+    # service takes boron and phosphorus away; of the others what it takes here is in what was to be expected
+    low = np.minimum(mean, start) * (1 - np.array([DEPLETION[k] if k in ("b", "p") else 0.0 for k in ADDITIVES]))
+    high = np.maximum(mean, start)
+    ok = compared & ~np.isnan(mean) & ~np.isnan(x)
+    v = AT["v100"]
+    with np.errstate(invalid="ignore", divide="ignore"):
+        thick = blending_index(expectation.mean[:, v])
+        thicker = blending_index(values[:, v]) - thick
+        # the index moves by 14.534 / ((ν + 0.8)·ln(ν + 0.8)) a mm²/s
+        nu = np.maximum(expectation.mean[:, v], 2.0) + 0.8
+        # batches of one oil differ in thickness by less than in their additives
+        batch = np.abs(expectation.mean[:, v])
+        own_sd = np.sqrt(np.maximum(expectation.total_sd[:, v] ** 2 - (BATCH_SPREAD * batch) ** 2, 0) + (THICKNESS_SPREAD * batch) ** 2)
+        thick_sd = 14.534 / (nu * np.log(nu)) * own_sd
+        z = (values - expectation.mean) / expectation.total_sd
+        moved = np.fmax(np.fmax(z[:, AT["fuel_pct"]], z[:, AT["soot_pct"]]), z[:, AT["oxidation"]]) > MOVED_SD
+        sd = np.hypot(BETWEEN_DATES * history.precision.columns_sd(mean, list(ADDITIVES)), known.start_sd[charges.charge_of][:, keys])
+    thick_ok = ~moved & np.isfinite(thick) & np.isfinite(thicker) & (thick_sd > 0)
+    r = np.where(x < low, x - low, np.where(x > high, x - high, 0.0))
+    r = np.column_stack([np.where(ok, r, 0.0), np.where(thick_ok, thicker, 0.0)])
+    with np.errstate(invalid="ignore", divide="ignore"):
+        w = np.column_stack([np.where(ok, 1 / sd**2, 0.0), np.where(thick_ok, 1 / thick_sd**2, 0.0)])
+    common = COMMON * np.column_stack([np.where(ok, mean, 0.0), np.zeros(len(r))])
+    best = np.zeros(len(r))
+    oils, declared = history.oils.new, charges.oil[charges.charge_of]
+    for o in range(len(oils)):
+        new = oils[o, [INDEX[k] for k in ADDITIVES]]
+        told = np.r_[~np.isnan(new), bool(oils[o, INDEX["v100"]] >= 2)]
+        if told[:-1].sum() < 2:
+            continue
+        way = np.where(ok, np.nan_to_num(new) - mean, 0.0)
+        thin = np.where(thick_ok, blending_index(oils[o, [INDEX["v100"]]]) - thick, 0.0) if told[-1] else np.zeros(len(r))
+        d, wo = np.column_stack([way, thin]), np.where(told, w, 0.0)
+        scale = 1 + (wo * common**2).sum(axis=1)
+        rc, dc = (wo * r * common).sum(axis=1), (wo * d * common).sum(axis=1)
+        cross, norm = (wo * r * d).sum(axis=1) - rc * dc / scale, (wo * d * d).sum(axis=1) - dc**2 / scale
+        with np.errstate(invalid="ignore", divide="ignore"):
+            gain = np.where((norm > 0) & (cross / norm >= LEAST_JOINT_SHARE) & (declared != o), cross**2 / norm, 0.0)
+        best = np.maximum(best, np.nan_to_num(gain))
+    return best > SHARE_GAIN + 2 * np.log(max(len(oils) - 1, 1))
+
+
 def _identity(
     i: int, history: History, charges: Charges, known: Usual, values: np.ndarray, compared: np.ndarray, names: Sequence[str]
 ) -> Finding | None:
@@ -270,7 +336,7 @@ def _identity(
         if o != declared and not any(np.isnan(v) for v in given.values()):
             oils.append((names[o], given))
     sample = {k: float(values[i, AT[k]]) for k in keys}
-    fit = identify(sample, oils, precision=history.precision)
+    fit = identify(sample, oils, precision=history.precision, declared=oils[0][0])
     own = next((s for n, s in fit.shares if n == oils[0][0]), 0.0)
     alone = identify(sample, oils[:1], precision=history.precision).residual
     others = [(n, s) for n, s in fit.shares if n != oils[0][0] and s >= OTHER_OIL_SHARE]
@@ -285,12 +351,21 @@ def _identity(
                    {"shares": {}, "residual": fit.residual})  # fmt: skip
 
 
-def _dirty(history: History, values: np.ndarray, expectation: Expectation, usable: np.ndarray) -> list[Finding]:
-    """Silicon, aluminium or sodium high once, with nothing else that would come with it and no wear to follow."""
+def _dirty(
+    history: History, charges: Charges, values: np.ndarray, expectation: Expectation, usable: np.ndarray
+) -> list[Finding]:
+    """Silicon, aluminium or sodium high once, with nothing else that would come with it and no wear to follow.
+
+    Once: neither the sample before, whose own departure is taken to go on, nor the one after shows it; wear and water that
+    had been there before come with nothing. A later sample of the same charge without it settles it, water or not: what a
+    charge has taken up does not leave it.
+    """
     samples, out = history.samples, []
-    z = (values - expectation.mean) / expectation.total_sd
-    rise = values - expectation.mean
     n = len(values)
+    goes_on = swaps.going_on(history, charges, values, expectation, np.ones(n, dtype=bool), usable)
+    rise = values - np.fmax(expectation.mean, goes_on.mean)
+    z = np.fmin((values - expectation.mean) / expectation.total_sd, (values - goes_on.mean) / goes_on.total_sd)
+    by_itself = (values - expectation.mean) / expectation.total_sd
 
     def high(key: str, sd: float) -> np.ndarray:
         with np.errstate(invalid="ignore"):
@@ -305,24 +380,37 @@ def _dirty(history: History, values: np.ndarray, expectation: Expectation, usabl
     wear = high("fe", 4) | high("cr", 4) | (high("fe", 2.5) & high("cr", 2))
     with np.errstate(invalid="ignore"):
         company = high("b", 4) | (rise[:, AT["k"]] > 0.2 * np.maximum(rise[:, AT["na"]], 0) + 3)
-        wet = high("water_ppm", 3) | (rise[:, AT["water_ppm"]] > 300)
+        wet = high("water_ppm", 3) | (high("water_ppm", 2) & (rise[:, AT["water_ppm"]] > 300))
         sea = rise[:, AT["mg"]] > np.maximum(rise[:, AT["na"]], 0) / 20 + 3 * expectation.total_sd[:, AT["mg"]]
     salt_story = hit["na"] & (company | wet | sea)
     alone_al = hit["al"] & ~hit["si"]  # aluminium without silicon is a piston, not dust
-    raised = high("si", 3) | high("na", 3)
-    previous, following = np.full(n, -1), np.full(n, -1)
+    following = np.full(n, -1)
     chain = np.flatnonzero(usable)
     same = samples.comp[chain[1:]] == samples.comp[chain[:-1]] if len(chain) > 1 else np.zeros(0, dtype=bool)
-    previous[chain[1:][same]] = chain[:-1][same]
     following[chain[:-1][same]] = chain[1:][same]
-    once = ~((previous >= 0) & raised[np.maximum(previous, 0)]) & ~((following >= 0) & raised[np.maximum(following, 0)])
-    for i in np.flatnonzero(any_hit & ~wear & ~salt_story & ~alone_al & once & usable):
+    after = np.maximum(following, 0)
+    stays, gone = np.zeros(n, dtype=bool), np.ones(n, dtype=bool)
+    within = (following >= 0) & (charges.charge_of[after] == charges.charge_of)
+    for key in DIRTY_PPM:
+        with np.errstate(invalid="ignore"):
+            there = np.nan_to_num(by_itself[after, AT[key]], nan=0.0) > 3
+            fell = values[after, AT[key]] < values[:, AT[key]] - 0.5 * rise[:, AT[key]]
+        # the next one shows it too, by itself or because it went on
+        stays |= hit[key] & (following >= 0) & there & ~fell
+        gone &= ~hit[key] | (within & fell & (np.abs(np.nan_to_num(z[after, AT[key]])) < 4))
+    settled = any_hit & gone
+    held = (any_hit & ~wear & ~salt_story & ~alone_al & ~stays) | (settled & ~wear & ~company)
+    for i in np.flatnonzero(held & usable):
         keys = [k for k in ("si", "al", "na") if hit[k][i]]
         figures = ", ".join(
             f"{MEASURANDS[INDEX[k]].spoken} {values[i, AT[k]]:,.0f} where {expectation.mean[i, AT[k]]:,.0f} was to be expected"
             for k in keys
         )
-        rest = "no iron or chromium came with it" + ("" if following[i] < 0 else ", and the next sample is clean")
+        rest = "no iron or chromium came with it"
+        if settled[i]:
+            rest += ", and a later sample of the same charge is without it"
+        elif following[i] >= 0:
+            rest += ", and the next sample is clean"
         out.append(Finding(int(i), "dirty_bottle", f"{figures}; {rest}", {"keys": keys}))
     return out
 
@@ -404,14 +492,30 @@ def _believe(
     corrected[strange] = values[strange]
     distance, number, _ = misfit(corrected, expectation)
     suspect = ((swaps.chance(distance, number) < swaps.SUSPECT) | strange) & placed
+    # the joint likelihood of one other oil's share, where no single additive is plain
+    shared = _other_share(history, charges, known, corrected, expectation, compared) & placed
+    strange |= shared
+    suspect |= shared
     right = replace(history, samples=replace(samples, values=_with(samples.values, corrected)))
-    for swap in swaps.swapped(right, charges, known, group, placed, suspect):
+    found_swaps, undecided = swaps.swapped(right, charges, known, group, placed, suspect)
+    if slips:  # a column that looks like another unit's may be another engine's
+        slipped = np.zeros(len(values), dtype=bool)
+        slipped[list(slips)] = True
+        as_printed, _ = swaps.swapped(history, charges, known, group, placed, suspect & slipped)
+        held = {i for s in found_swaps for i in (s.first, s.second)}
+        found_swaps += [s for s in as_printed if not {s.first, s.second} & held]
+    for swap in found_swaps:
         for one, other in ((swap.first, swap.second), (swap.second, swap.first)):
             more = "over a million" if swap.log_ratio > 13.8 else f"{np.exp(swap.log_ratio):,.0f}"
             tried = f"{swap.pairs} pair{'s' * (swap.pairs != 1)} tried"
             why = f"its values fit {{other}} and the other's fit here: {more} times likelier swapped, {tried}"
-            out.append(Finding(one, "swapped_bottle", why, {"other": other, "log_ratio": swap.log_ratio, "pairs": swap.pairs}))
+            facts = {"other": other, "log_ratio": swap.log_ratio, "pairs": swap.pairs}
+            if swap.or_with >= 0 and one == swap.first:
+                why += "; {like} is so like that one that it cannot be told which of the two it was"
+                facts["like"] = swap.or_with
+            out.append(Finding(one, "swapped_bottle", why, facts))
             explained.add(one)
+    like = {s.first: s for s in undecided}
     for i, found in slips.items():
         if i not in explained:
             out.append(_slip_finding(i, found, values, expectation))
@@ -419,6 +523,9 @@ def _believe(
         if at not in explained:
             finding = _identity(at, history, charges, known, corrected, compared, names)
             if finding is not None:
+                if at in like:
+                    more = "; it would fit {other} as well, whose bottle would fit here: whether labels were changed over cannot be told"
+                    finding = replace(finding, detail=finding.detail + more, facts={**finding.facts, "other": like[at].second})
                 out.append(finding)
                 explained.add(at)
     usable = samples.usable & placed
@@ -428,7 +535,13 @@ def _believe(
     out += falls
     for finding in falls:
         usable[finding.sample] = False
-    out += _dirty(history, corrected, expectation, usable)
+    dirty = _dirty(history, charges, corrected, expectation, usable)
+    if dirty:  # a bottle that was dirty says nothing of the one after it
+        clean = usable.copy()
+        clean[[f.sample for f in dirty]] = False
+        told = {f.sample for f in dirty}
+        dirty += [f for f in _dirty(history, charges, corrected, expectation, clean) if f.sample not in told]
+    out += dirty
     return out
 
 

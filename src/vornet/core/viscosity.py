@@ -9,6 +9,8 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+import numpy as np
+
 from vornet.core.errors import InputError
 
 _KELVIN = 273.15
@@ -132,6 +134,17 @@ def grades(kv100: float | None, kv40: float | None) -> tuple[list[str], list[str
         _positive(kv40, "kv40_cst")
         iso = next((vg for vg, middle in ISO_VG.items() if 0.9 * middle - 1e-9 <= kv40 <= 1.1 * middle + 1e-9), None)
     return engine, gear, iso
+
+
+def blending_index(kv: np.ndarray) -> np.ndarray:
+    """Refutas/Maples blending index VBN = 14.534·ln ln(ν + 0.8) + 10.975 of kinematic viscosities (mm²/s), which mixes by mass
+    share; NaN where ν is too thin for it (0.21 mm²/s and below) or unknown.
+
+    >>> blending_index(np.array([10.0, 100.0])).round(3).tolist()
+    [23.575, 33.196]
+    """
+    with np.errstate(invalid="ignore", divide="ignore"):
+        return np.where(kv > 0.21, 14.534 * np.log(np.log(kv + 0.8)) + 10.975, np.nan)
 
 
 def _vbn(kv: float, field: str) -> float:

@@ -10,28 +10,26 @@ import numpy as np
 
 from vornet.core.history import cut
 from vornet.core.screening import Finding, screen
-from vornet.flows.fleet_history import DAYS, Loaded, without_held
+from vornet.flows.fleet_history import Loaded, without_held
 from vornet.flows.unchanged import digest
 from vornet.store.database import Connection, query
 
 
 def _together(connection: Connection, loaded: Loaded) -> np.ndarray:
-    """Which samples travelled together: a parcel's, else those of one unit drawn on one day; shape (N,)."""
-    samples = loaded.history.samples
-    unit = np.array([r["unit_id"] for r in loaded.register], dtype=np.int64)
-    own = unit[samples.comp] * DAYS + samples.day.astype(np.int64)
+    """The parcel that each sample travelled in, below zero where none is known, whom days must bring together; shape (N,)."""
+    own = np.full(len(loaded.sample_ids), -1, dtype=np.int64)
     parcels = connection.execute(query("history.parcels")).fetchall()
     if parcels:
         of = {r["sample_id"]: r["shipment_id"] for r in parcels}
         for i in np.flatnonzero(np.isin(loaded.sample_ids, list(of))):
-            own[i] = -int(of[int(loaded.sample_ids[i])]) - 1
-    return np.unique(own, return_inverse=True)[1]
+            own[i] = int(of[int(loaded.sample_ids[i])])
+    return own
 
 
 def _placed_facts(loaded: Loaded, numbers: dict[int, str], finding: Finding) -> tuple[str, str]:
     """A finding's sentence and facts with sample numbers and names in place of positions."""
     facts, detail = dict(finding.facts), finding.detail
-    for name in ("other", "after"):
+    for name in ("other", "after", "like"):
         if name in facts:
             i = int(facts[name])
             sample_id = int(loaded.sample_ids[i])
@@ -40,9 +38,10 @@ def _placed_facts(loaded: Loaded, numbers: dict[int, str], finding: Finding) -> 
                 "sample_id": sample_id, "sample_no": numbers.get(sample_id, ""), "unit": r["unit"], "compartment": r["name"],
                 "on": date.fromordinal(int(loaded.history.samples.day[i])).isoformat(),
             }  # fmt: skip
-    if "other" in facts:
-        other = facts["other"]
-        detail = detail.replace("{other}", f"{other['unit']} {other['compartment']} (sample {other['sample_no']})")
+    for name in ("other", "like"):
+        if name in facts:
+            it = facts[name]
+            detail = detail.replace(f"{{{name}}}", f"{it['unit']} {it['compartment']} (sample {it['sample_no']})")
     return detail, json.dumps(facts, default=float)
 
 
@@ -74,7 +73,7 @@ def hold(
         ours = np.isin(loaded.compartment_ids[loaded.history.samples.comp], compartments)
     mine = set(loaded.sample_ids[ours].tolist())
     ids = [int(loaded.sample_ids[f.sample]) for f in findings]
-    others = [int(loaded.sample_ids[int(f.facts[k])]) for f in findings for k in ("other", "after") if k in f.facts]
+    others = [int(loaded.sample_ids[int(f.facts[k])]) for f in findings for k in ("other", "after", "like") if k in f.facts]
     numbers = {
         r["sample_id"]: r["sample_no"] for r in connection.execute(query("history.numbers_of"), {"samples": others}).fetchall()
     }

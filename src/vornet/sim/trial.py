@@ -5,12 +5,12 @@ from __future__ import annotations
 
 import json
 from collections import Counter, defaultdict
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date, timedelta
 
 import numpy as np
 
-from vornet.flows import fleet_history, fleets, register, replay, results
+from vornet.flows import fleet_history, fleets, new_oil, register, replay, results
 from vornet.sim import cases, demo, mistakes
 from vornet.sim.fleet import OILS
 from vornet.store.database import Database, query
@@ -83,6 +83,8 @@ def run(db: Database, seed: int, today: date, months: int = 12, rate: float = 0.
     fleet_id = fleets.find(db, name)
     with db.fleet(fleet_id) as connection:
         loaded = fleet_history.load(connection, today)
+        # as a full evaluation has them: each estimate of new oil from its own day on
+        loaded = replace(loaded, history=new_oil.made_anew(loaded.history))
         numbers = {r["sample_id"]: r["sample_no"] for r in connection.execute(query("results.numbers")).fetchall()}
     fleets.delete(db, name)
     of_sample = [numbers[int(i)] for i in loaded.sample_ids]
