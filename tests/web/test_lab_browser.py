@@ -53,6 +53,9 @@ def test_forty_holds_are_cleared_by_keyboard_alone(page: Page, served, db, fleet
         page.keyboard.press("x" if i % 4 == 3 else "r")
         if i % 4 == 3:
             page.keyboard.type("Wrong method at the lab")
+        else:
+            expect(page.locator(".say:focus-within [data-why]")).to_have_value("")  # nobody else's words stand there
+            page.keyboard.press("1")
         page.keyboard.press("Enter")
         expect(held).to_have_count(39 - i)
     expect(page.locator("#inbox")).to_contain_text("No sample is held")

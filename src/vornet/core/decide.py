@@ -11,6 +11,7 @@ import itertools
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from typing import NamedTuple
 
 import numpy as np
 
@@ -62,6 +63,9 @@ class _View:
     running_joint: np.ndarray
     run_rise: np.ndarray
     run_sd: np.ndarray
+    standing: Standing
+    comp: np.ndarray
+    event: np.ndarray
 
 
 @dataclass(frozen=True)
@@ -137,6 +141,7 @@ def _view(ground: _Ground, path: Paths, charges: Charges, include: np.ndarray, o
     return _View(
         o, at, placed(hours_until(standing.chance, target, ground.ref[c])), together, mild, placed(standing.chance(capped[c])),
         placed(hours_until(running.chance, target, ground.ref[c])), joint(running), placed(rise), placed(sd),
+        standing, c, EVENTS[j],
     )  # fmt: skip
 
 
@@ -158,6 +163,60 @@ def _statistical(history: History, read: Readings, judgement: Judgement, fresh: 
     return out[comps.family]
 
 
+class _Prepared(NamedTuple):
+    """What decisions and chances are reckoned from."""
+
+    now: Charges
+    read: Readings
+    running: np.ndarray
+    oil: np.ndarray
+    evidence: np.ndarray
+    moved: np.ndarray
+    fresh: NewOil
+    limit: np.ndarray
+    ref: np.ndarray
+    path: Paths
+    share: np.ndarray
+    ground: _Ground
+
+
+def _prepared(history: History, charges: Charges, judgement: Judgement, table: LimitTable, policy: Policy) -> _Prepared:
+    comps = history.compartments
+    now = as_known_now(history, charges)
+    read = readings(history)
+    running, oil = oil_now(history, charges)
+    evidence = evidence_charges(history, charges)
+    fresh = new_oil_of(history, oil)
+    limit = property_limits(table, comps.duty, history.known.at(oil).value, act=policy.limit == "act")
+    ref = reference_hours(history, charges, evidence)
+    path = paths(history, now, read, fresh.value, ref, evidence)
+    share = _residual_share(charges, len(comps.duty))
+    base = np.where(np.isnan(comps.interval), np.inf, comps.interval)
+    _, both = np.unique(comps.family.astype(np.int64) * (len(history.oils.new) + 2) + oil, return_inverse=True)
+    ground = _Ground(
+        both, int(both.max(initial=0)) + 1, SIGNS * (limit - fresh.value), fresh.sd**2, ref, base, share,
+        SIGNS * (limit - path.start[running]), np.nan_to_num(path.start_sd[running]) ** 2, running,
+    )  # fmt: skip
+    moved = moved_by_faults(charges, judgement, history.samples.usable)
+    return _Prepared(now, read, running, oil, evidence, moved, fresh, limit, ref, path, share, ground)
+
+
+def chance_at(
+    history: History, charges: Charges, judgement: Judgement, table: LimitTable, policy: Policy, compartment: int, hours: float
+) -> float | None:
+    """Chance that any deciding property of a compartment is past its limit at the end of charges of so many hours, by the
+    charges that speak for a healthy one; None where none can be told."""
+    p = _prepared(history, charges, judgement, table, policy)
+    only = np.zeros(len(history.compartments.duty), dtype=bool)
+    only[compartment] = True
+    view = _view(p.ground, p.path, p.now, p.evidence[:, None] & ~p.moved, only, policy.confidence)
+    mine = np.flatnonzero(view.comp == compartment)
+    if not len(mine):
+        return None
+    each = view.standing.of(mine).chance(np.full(len(mine), hours))
+    return float(any_chance(each, np.zeros(len(mine), dtype=int), view.event[mine], 1)[0])
+
+
 def decide(
     history: History,
     charges: Charges,
@@ -177,22 +236,8 @@ def decide(
     """
     comps, samples = history.compartments, history.samples
     count = len(comps.duty)
-    now = as_known_now(history, charges)
-    read = readings(history)
-    running, oil = oil_now(history, charges)
-    evidence = evidence_charges(history, charges)
-    moved = moved_by_faults(charges, judgement, samples.usable)
-    fresh = new_oil_of(history, oil)
-    limit = property_limits(table, comps.duty, history.known.at(oil).value, act=policy.limit == "act")
-    ref = reference_hours(history, charges, evidence)
-    path = paths(history, now, read, fresh.value, ref, evidence)
-    share = _residual_share(charges, count)
-    base = np.where(np.isnan(comps.interval), np.inf, comps.interval)
-    _, both = np.unique(comps.family.astype(np.int64) * (len(history.oils.new) + 2) + oil, return_inverse=True)
-    ground = _Ground(
-        both, int(both.max(initial=0)) + 1, SIGNS * (limit - fresh.value), fresh.sd**2, ref, base, share,
-        SIGNS * (limit - path.start[running]), np.nan_to_num(path.start_sd[running]) ** 2, running,
-    )  # fmt: skip
+    p = _prepared(history, charges, judgement, table, policy)
+    now, read, running, oil, evidence, moved, fresh, limit, ref, path, share, ground = p
     wanted = np.zeros(count, dtype=bool)
     wanted[list(range(count) if only is None else only)] = True
     clean = _view(ground, path, now, evidence[:, None] & ~moved, wanted, policy.confidence)

@@ -7,6 +7,7 @@ away too. Several causes can hold at once.
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 import numpy as np
@@ -256,9 +257,21 @@ def _applies(cause: Cause, duty: np.ndarray) -> np.ndarray:
     return engine if cause.where == "engine" else ~engine if cause.where == "gear" else np.ones(len(duty), dtype=bool)
 
 
-def diagnose(history: History, charges: Charges, past: Past, d: Departures, seen: Seen) -> Diagnosis:
-    """Score every cause for every sample."""
+#: factors on the weights of signs, (F,) a family, by cause and sign ("bearing|up cu", "bearing|main"); what is not named is 1
+Factors = Mapping[str, np.ndarray]
+
+
+def diagnose(
+    history: History, charges: Charges, past: Past, d: Departures, seen: Seen, factors: Factors | None = None
+) -> Diagnosis:
+    """Score every cause for every sample, its signs weighed by ``factors`` of its family where it has any."""
     samples = history.samples
+    family = history.compartments.family[samples.comp]
+
+    def factor(cause: Cause, sign: str) -> np.ndarray | float:
+        known = (factors or {}).get(f"{cause.key}|{sign}")
+        return 1.0 if known is None else known[family]
+
     n = len(samples.comp)
     up, down, trace = _with_limits(d.up(), d, past), d.down(), d.trace()
     known = _facts(history, charges, d, seen, past)
@@ -294,14 +307,17 @@ def diagnose(history: History, charges: Charges, past: Past, d: Departures, seen
             other = least(cause.otherwise)
             weak[:, k] = (other > m) & (m < NEEDS[POSSIBLE][0])
             m = np.where(weak[:, k], other, m)
-        helped = sum((weight * np.clip(degree(sign), 0, 1) for sign, weight in cause.supports), np.zeros(n))
-        s = np.minimum(m, 1.5) + helped
+        helped = sum(
+            (factor(cause, " ".join((sign.kind, *sign.keys))) * weight * np.clip(degree(sign), 0, 1) for sign, weight in cause.supports),
+            np.zeros(n),
+        )
+        s = factor(cause, "main") * np.minimum(m, 1.5) + helped
         if len(cause.main) == 1 and cause.main[0].kind == "up":
             # one sign alone is never strong while it stays below the act limit
             passed = past.act_high[:, [INDEX[key] for key in cause.main[0].keys]].any(axis=1)
             alone[:, k] = ~passed & (helped < ALONE_BELOW)
         for sign, weight in cause.against:
-            s = s - weight * np.clip(degree(sign), 0, 1)
+            s = s - factor(cause, " ".join((sign.kind, *sign.keys))) * weight * np.clip(degree(sign), 0, 1)
         main[:, k], score[:, k] = np.where(here, m, 0.0), np.where(here, s, 0.0)
         if cause.strong_with:
             beside = np.max([degree(sign) for sign in cause.strong_with], axis=0)

@@ -18,6 +18,7 @@ from vornet.core.diagnose import (
     STRENGTHS,
     STRONG,
     Diagnosis,
+    Factors,
     Seen,
     diagnose,
     evidence_of,
@@ -282,18 +283,19 @@ def propose(history: History, charges: Charges, past: Past, shift: Shift, bend: 
 
 def judge(
     history: History, charges: Charges, rates: StretchRates, table: LimitTable, seen: Seen | None = None, causes: bool = True,
-    teaching: np.ndarray | None = None,
+    teaching: np.ndarray | None = None, factors: Factors | None = None,
 ) -> Judgement:
     """Judge every sample of a history: compare, look for shifts and for causes, propose.
 
-    ``teaching`` (N,): what people said each sample shows of the usual, as in ``departures``.
+    ``teaching`` (N,): what people said each sample shows of the usual, as in ``departures``; ``factors`` what findings made
+    of the signs' weights, as in ``diagnose``.
 
     ``causes`` False leaves them out, for who only wants limits and rates laid beside a judgement that is kept already.
     """
     past = past_limits(history, charges, table)
     if causes:
         departed = departures(history, charges, rates, past, teaching)
-        found = diagnose(history, charges, past, departed, seen or nothing_seen(len(history.samples.comp)))
+        found = diagnose(history, charges, past, departed, seen or nothing_seen(len(history.samples.comp)), factors)
     else:
         found = nothing_found(len(history.samples.comp))
     shift, bend = rate_shift(history, charges, rates, past, teaching), rate_bend(history, charges, rates, past)

@@ -11,9 +11,10 @@ import numpy as np
 from vornet.core.backtest import Found, against_findings, by_family, by_fixed_limits, by_rates
 from vornet.core.departures import NEVER_TEACHES
 from vornet.core.judge import RUN_ON, judge
+from vornet.core.learning import confirmed
 from vornet.core.limits import FixedLimit, table
 from vornet.core.rates import stretch_rates
-from vornet.flows import fleet_history
+from vornet.flows import fleet_history, learning
 from vornet.store.database import Connection, query
 
 MOST_FINDINGS = 10_000
@@ -35,7 +36,7 @@ def backtest(connection: Connection, today: date, sets: dict[str, list[FixedLimi
     only = None if len(mine) == len(register) else mine
     loaded, charges = fleet_history.drop_held(connection, fleet_history.load(connection, today, only))
     history, rates = loaded.history, stretch_rates(loaded.history, charges)
-    judgement = judge(history, charges, rates, loaded.limits, loaded.seen, teaching=loaded.teaching)
+    judgement = judge(history, charges, rates, loaded.limits, loaded.seen, teaching=loaded.teaching, factors=loaded.factors)
     teaches = ~judgement.break_in & (loaded.teaching > NEVER_TEACHES)
     codes = {
         ("all", "Vornet's proposals"): np.maximum(judgement.proposed, RUN_ON),
@@ -44,7 +45,7 @@ def backtest(connection: Connection, today: date, sets: dict[str, list[FixedLimi
         ("rate", "Wear and dirt rates alone"): by_rates(judgement.diagnosis.departures),
     }
     for name, rows in (sets or {}).items():
-        tried = judge(history, charges, rates, table(rows), loaded.seen, teaching=loaded.teaching)
+        tried = judge(history, charges, rates, table(rows), loaded.seen, teaching=loaded.teaching, factors=loaded.factors)
         codes[("set " + name, f"Proposals with {name}")] = np.maximum(tried.proposed, RUN_ON)
     at = {int(c): i for i, c in enumerate(loaded.compartment_ids)}
     findings = [
@@ -53,7 +54,11 @@ def backtest(connection: Connection, today: date, sets: dict[str, list[FixedLimi
         if f["compartment_id"] in at and f["cause"] != "nothing"
     ]
     days = history.samples.day[history.samples.usable]
+    mine_found = learning.findings_of(recorded, loaded)
     return {
+        "confirmed": confirmed(history, judgement.diagnosis, mine_found),
+        "ended": learning.ended_past(connection, loaded, charges, judgement),
+        "learning": learning.propose(loaded, charges, judgement, mine_found),
         "samples": len(days), "of": whole if only else len(days), "findings": len(findings),
         "ways": [against_findings(key, name, code, history, findings) for (key, name), code in codes.items()],
         "first": date.fromordinal(int(days.min())) if len(days) else None, "last": date.fromordinal(int(days.max())) if len(days) else None,

@@ -12,6 +12,7 @@ import numpy as np
 
 from vornet.core import due as due_rules
 from vornet.core import job, trend
+from vornet.core.decide import chance_at
 from vornet.core.errors import InputError
 from vornet.core.history import Charges
 from vornet.core.judge import NONE, VERDICTS, Judgement, judge
@@ -20,7 +21,7 @@ from vornet.core.measurands import BY_KEY, INDEX, MEASURANDS, WEAR_METALS
 from vornet.core.precision import BETWEEN_DATES
 from vornet.core.properties import BY_PROPERTY
 from vornet.core.rates import StretchRates, stretch_rates
-from vornet.flows import evaluate, fleet_history, fleets, kept_decision
+from vornet.flows import evaluate, fleet_history, fleets, kept_decision, learning
 from vornet.store.database import Connection, query
 
 #: of what is wrong so many measurands are drawn first
@@ -190,6 +191,7 @@ def sample_detail(facts: Facts, sample_id: int) -> dict[str, Any] | None:
     i = int(at[0])
     samples, past = facts.loaded.history.samples, facts.judgement.past
     known = facts.samples.get(sample_id, {})
+    known = {**known, "rejected": [{**r, "on": date.fromisoformat(r["on"])} for r in known.get("rejected") or []]}
     rows = []
     for m, measurand in enumerate(MEASURANDS):
         value = samples.values[i, m]
@@ -326,6 +328,15 @@ def _marker(facts: Facts, at: int, old: int, new: int) -> tuple[float, float, st
     return best
 
 
+def _chance_at(connection: Connection, family: str, compartment_id: int, meter: float, today: date) -> float | None:
+    """Chance that any property is past its limit at the end of charges of this length, as it is reckoned today."""
+    mine = [r["compartment_id"] for r in connection.execute(query("register.duties")) if r["family"] == family]
+    loaded, charges = fleet_history.drop_held(connection, fleet_history.load(connection, today, mine))
+    judgement = learning.judged(loaded, charges)
+    at = int(np.flatnonzero(loaded.compartment_ids == compartment_id)[0])
+    return chance_at(loaded.history, charges, judgement, loaded.limits, loaded.policy, at, meter)
+
+
 def approve(
     connection: Connection, fleet_id: int, compartment_id: int, meter: float, why: str, by: str, today: date
 ) -> None:
@@ -345,7 +356,8 @@ def approve(
     connection.execute(
         query("register.put_interval"),
         {"fleet_id": fleet_id, "compartment_id": compartment_id, "effective_from": today, "meter": meter, "days": days,
-         "origin": "approved", "approved_by": by, "why": why.strip(), "evidence": json.dumps(decision)},
+         "origin": "approved", "approved_by": by, "why": why.strip(),
+         "evidence": json.dumps(decision | {"chance_at_approved": _chance_at(connection, row["family"], compartment_id, meter, today)})},
     )  # fmt: skip
     fleets.audit(
         connection, fleet_id, by, "interval approved", f"{row['unit']} {row['compartment']}", interval=meter,

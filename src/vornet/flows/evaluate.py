@@ -57,7 +57,7 @@ def work(
     """Judge everything that was loaded and decide it, or ``only`` those compartments (their ids). ``signed``: verdicts by
     sample id, which stand before proposals."""
     rates = stretch_rates(loaded.history, charges)
-    judgement = judge(loaded.history, charges, rates, loaded.limits, loaded.seen, teaching=loaded.teaching)
+    judgement = judge(loaded.history, charges, rates, loaded.limits, loaded.seen, teaching=loaded.teaching, factors=loaded.factors)
     running = charges.first + np.bincount(charges.comp, minlength=len(loaded.register)) - 1
     terms = [_terms(loaded, c, int(charges.oil[running[c]])) for c in range(len(loaded.register))]
     known = signed or {}

@@ -67,6 +67,7 @@ class Loaded:
     seen: Seen
     found: np.ndarray  # samples that called what the workshop then confirmed, (N,)
     teaching: np.ndarray  # what people said of each sample as to what is usual, (N,)
+    factors: dict[str, np.ndarray]  # what findings made of signs' weights, by cause and sign, (families,)
 
     def without(self, comps: np.ndarray) -> Loaded:
         """The same with nothing on record of some compartments (``comps``: (C,) bool), which stay in their places."""
@@ -95,7 +96,7 @@ class Loaded:
             families=[self.families[f] for f in families], rate_per_day=self.rate_per_day[keep],
             latest_total=self.latest_total[keep], latest_day=self.latest_day[keep],
             seen=Seen(*(x[rows] for x in (self.seen.air_filter, self.seen.repair, self.seen.coolant_low))),
-            found=self.found[rows], teaching=self.teaching[rows],
+            found=self.found[rows], teaching=self.teaching[rows], factors={k: x[families] for k, x in self.factors.items()},
         )  # fmt: skip
 
 
@@ -110,6 +111,17 @@ def precision_on(connection: Connection, today: date) -> list[Precision]:
     """The fleet's own precision rows in force on a day; none: the start values stand."""
     row = connection.execute(query("register.precision"), {"today": today}).fetchone()
     return [Precision(**r) for r in row["rows"]] if row else []
+
+
+def factors_on(connection: Connection, today: date, families: list[str]) -> dict[str, np.ndarray]:
+    """Factors on signs' weights in force on a day, by cause and sign, one a family; what nobody signed is 1."""
+    out: dict[str, np.ndarray] = {}
+    at = {name: i for i, name in enumerate(families)}
+    for row in connection.execute(query("learning.in_force"), {"today": today}):
+        if row["family"] in at:
+            for key, factor in row["factors"].items():
+                out.setdefault(key, np.ones(len(families)))[at[row["family"]]] = float(factor)
+    return out
 
 
 def policy_on(connection: Connection, today: date) -> Policy:
@@ -244,6 +256,7 @@ def load(connection: Connection, today: date, compartments: list[int] | None = N
         oil_ids, [o["name"] for o in oil_rows], [{u: o["facts"].get(f"cap_{u}") for u in ("h", "km")} for o in oil_rows], changes,
         limits, limit_set_id, policy_on(connection, today),
         _seen(connection, ids, samples, compartments), found, taught.teaching(connection, compartments, s["id"], found),
+        factors_on(connection, today, families),
     )  # fmt: skip
 
 

@@ -141,8 +141,8 @@ def what_if(connection: Connection, rows: list[FixedLimit], duty: str, today: da
         return {"samples": 0, "of": 0, "counts": {}, "changes": []}
     loaded, charges = fleet_history.drop_held(connection, fleet_history.load(connection, today, mine))
     rates = stretch_rates(loaded.history, charges)
-    before = judge(loaded.history, charges, rates, loaded.limits, loaded.seen, teaching=loaded.teaching).proposed
-    after = judge(loaded.history, charges, rates, table(rows), loaded.seen, teaching=loaded.teaching).proposed
+    before = judge(loaded.history, charges, rates, loaded.limits, loaded.seen, teaching=loaded.teaching, factors=loaded.factors).proposed
+    after = judge(loaded.history, charges, rates, table(rows), loaded.seen, teaching=loaded.teaching, factors=loaded.factors).proposed
     samples = loaded.history.samples
     changed = np.flatnonzero(before != after)
     words = [(VERDICTS.get(int(b), "none"), VERDICTS.get(int(a), "none")) for b, a in zip(before[changed], after[changed], strict=True)]

@@ -32,6 +32,10 @@ def digest(*facts: object) -> bytes:
         elif is_dataclass(x):
             for f in fields(x):
                 take(getattr(x, f.name))
+        elif isinstance(x, dict):
+            for key in sorted(x, key=repr):
+                out.update(repr(key).encode())
+                take(x[key])
         elif isinstance(x, (list, tuple)) and any(isinstance(y, np.ndarray) for y in x):
             for y in x:
                 take(y)
@@ -50,5 +54,5 @@ def digest_of_part(part: Loaded, signed: dict[int, int], today: date) -> bytes:
     codes = np.array([signed.get(i, NONE) for i in part.sample_ids.tolist()])
     return digest(
         today, part.history, part.compartment_ids, part.sample_ids, part.register, part.rate_per_day, part.latest_total,
-        part.latest_day, limits, part.policy, part.seen, codes, part.found, part.teaching,
+        part.latest_day, limits, part.policy, part.seen, codes, part.found, part.teaching, part.factors,
     )  # fmt: skip

@@ -35,16 +35,48 @@ class Action:
     cause: str = ""
 
 
-def queue(connection: Connection, today: date, limit: int = MOST_QUEUED) -> list[dict[str, Any]]:
-    """Unsigned samples of the last ``QUEUE_DAYS``, worst first, then oldest."""
-    since = today - timedelta(days=QUEUE_DAYS)
-    return connection.execute(query("verdicts.queue"), {"since": since, "limit": limit}).fetchall()
+def _span(today: date, older: bool) -> dict[str, date]:
+    edge = today - timedelta(days=QUEUE_DAYS)
+    return {"since": date.min, "until": edge} if older else {"since": edge, "until": date.max}
 
 
-def waiting(connection: Connection, today: date) -> int:
+def queue(connection: Connection, today: date, limit: int = MOST_QUEUED, older: bool = False) -> list[dict[str, Any]]:
+    """Unsigned samples of the last ``QUEUE_DAYS``, or ``older`` ones, worst first, then oldest."""
+    return connection.execute(query("verdicts.queue"), {**_span(today, older), "limit": limit}).fetchall()
+
+
+def waiting(connection: Connection, today: date, older: bool = False) -> int:
     """How many samples wait for a signature, counted as Review does: up to ``MOST_QUEUED``."""
-    row = connection.execute(query("verdicts.waiting"), {"since": today - timedelta(days=QUEUE_DAYS), "most": MOST_QUEUED}).fetchone()
+    row = connection.execute(query("verdicts.waiting"), {**_span(today, older), "most": MOST_QUEUED}).fetchone()
     return int(row["n"]) if row else 0
+
+
+def unheard_stops(connection: Connection) -> list[dict[str, Any]]:
+    """Stops, proposed or signed, that nobody who answers for the unit has said they heard; oldest first."""
+    return connection.execute(query("verdicts.stops")).fetchall()
+
+
+def hear_stop(connection: Connection, fleet_id: int, sample_id: int, by: str, note: str = "") -> None:
+    """Somebody who answers for the unit has heard of a stop. Raises InputError when it no longer stands."""
+    said = _text(note, "note", 500)
+    row = connection.execute(
+        query("verdicts.hear_stop"), {"fleet_id": fleet_id, "sample_id": sample_id, "by": by, "note": said}
+    ).fetchone()
+    if row is None:
+        if connection.execute(query("verdicts.heard"), {"sample_id": sample_id}).fetchone():
+            return
+        raise InputError("stop", "does not stand any more")
+    fleets.audit(connection, fleet_id, by, "stop heard", str(row["compartment_id"]), why=said)
+
+
+def heard(connection: Connection, sample_id: int) -> dict[str, Any] | None:
+    """Who heard of a sample's stop, and when."""
+    return connection.execute(query("verdicts.heard"), {"sample_id": sample_id}).fetchone()
+
+
+def closed_on(connection: Connection, sample_id: int) -> list[dict[str, Any]]:
+    """Actions that were closed on a sample."""
+    return connection.execute(query("verdicts.closed_on"), {"sample_id": sample_id}).fetchall()
 
 
 def phrases(hypotheses: list[dict[str, Any]], proposed: int) -> list[str]:
@@ -75,7 +107,8 @@ def sign(
     connection: Connection, fleet_id: int, sample_id: int, verdict: str, *, by: str, today: date, cause: str = "", comment: str = "",
     reason: str = "", actions: tuple[Action, ...] = (), closes: tuple[int, ...] = (),
 ) -> int:  # fmt: skip
-    """Sign a verdict on a sample; returns its id. A reason is asked when it differs from the proposal.
+    """Sign a verdict on a sample; returns its id. A reason is asked when it differs from the proposal. Signed again, it takes
+    back what the one before opened, and opens again what that one closed and this one does not.
 
     ``closes``: open actions of the compartment that this sample, drawn later, shows to have worked. Raises InputError
     by field; nothing is written then.
@@ -106,13 +139,17 @@ def sign(
     ).fetchone()  # fmt: skip
     assert row is not None
     verdict_id = int(row["verdict_id"])
-    if before:
+    if before:  # what the one before opened, and closed, follows
         connection.execute(query("verdicts.superseded_by"), {"verdict_id": before["verdict_id"], "by": verdict_id})
+        connection.execute(query("verdicts.withdraw"), {"before": before["verdict_id"], "now": verdict_id, "by": by})
+        connection.execute(query("verdicts.reopen"), {"sample_id": sample_id, "closes": list(closes)})
     for action in actions:
         _open(connection, fleet_id, judged["compartment_id"], sample_id, verdict_id, action, by)
     _close_resamples(connection, judged, by)
     for action_id in closes:
-        close_on_sample(connection, fleet_id, action_id, sample_id, by)
+        already = connection.execute(query("verdicts.action"), {"action_id": action_id}).fetchone()
+        if already is None or already["closed_sample_id"] != sample_id:
+            close_on_sample(connection, fleet_id, action_id, sample_id, by)
     fleets.audit(
         connection, fleet_id, by, "verdict signed", judged["sample_no"], verdict=verdict, why=reason,
         proposed=VERDICTS.get(judged["proposed"], "none"),

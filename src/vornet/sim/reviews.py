@@ -17,6 +17,15 @@ FOUND = (
     ("WB Fulmar", "engine", "spent_additive", 70, "Fuel from the old tank is high in sulfur."),
     ("Bus 17", "engine", "combustion", 40, "Two injectors dribbling; a set is on order."),
     ("MV Tavrinne Light", "port engine", "nothing", 210, "Looked because of a noise: fan belt."),
+    ("Bus 21", "engine", "blow_by", 46, "Leak-down 38 % on two cylinders; rings on order."),
+    ("Bus 24", "rear axle", "gear_or_valve", 150, "Grey paste on the magnet; run on and look again."),
+    ("Bus 24", "rear axle", "gear_or_valve", 95, "One tooth of the pinion chipped."),
+    ("Bus 24", "rear axle", "gear_or_valve", 60, "Pitting on the crown wheel when the cover was off."),
+    ("Bus 23", "gearbox", "bushing", 52, "Bronze thrust washer worn through."),
+    ("GS Quenholm 1", "engine", "overheated_oil", 38, "Oil cooler's thermostat stuck; oil 20 K too hot."),
+    ("WB Dunlin", "engine", "condensation", 90, "Laid up half the summer; breather dripping."),
+    ("Bus 14", "engine", "nothing", 130, "Looked because of the smoke: cold start, nothing found."),
+    ("Bus 18", "engine", "nothing", 300, "Noise was a loose heat shield."),
 )
 #: (unit, compartment, what, owner, days from today)
 OPEN = (

@@ -7,13 +7,17 @@ from typing import Any
 from fastapi import APIRouter, Request
 from fastapi.responses import RedirectResponse, Response
 
+from vornet.core.causes import NAMES
 from vornet.core.errors import InputError
+from vornet.core.judge import WORDS
+from vornet.core.learning import key_of, words_of
 from vornet.core.limits import DUTIES
 from vornet.core.measurands import BY_KEY, MEASURANDS
 from vornet.flows import backtest as backtests
-from vornet.flows import limits
+from vornet.flows import learning, limits
 from vornet.store.database import Connection
-from vornet.web.pages import checked_form, database, needs, opened, render, today, visitor
+from vornet.web.charts.calibration import Line, picture
+from vornet.web.pages import checked_form, database, needs, number_of, opened, render, today, visitor
 
 router = APIRouter()
 
@@ -101,10 +105,51 @@ async def save_precision(request: Request) -> Response:
 
 @router.get("/backtest", dependencies=[needs("see_review")])
 def backtest(request: Request, version: int = 0) -> Response:
-    """The whole history through every way of judging, against what was found."""
+    """The whole history through every way of judging, against what was found; what findings say of the signs."""
+    return _backtest(request, version, "")
+
+
+def _backtest(request: Request, version: int, error: str) -> Response:
     with database(request).fleet(visitor(request).fleet_id) as connection:
         known = limits.versions(connection)
         chosen = next((v for v in known if v["version"] == version), None)
         sets = {f"limits version {version}": [limits.FixedLimit(**r) for r in chosen["limits"]]} if chosen else {}
         found = backtests.backtest(connection, today(request), sets)
-    return render(request, "backtest.html", found=found, versions=known, version=version)
+        signed, weighed = learning.versions(connection), learning.in_force(connection, today(request))
+    return render(
+        request, "backtest.html", 422 if error else 200, found=found, versions=known, version=version, picture=picture(_lines(found)),
+        signed=signed, weighed=weighed, names=NAMES, words_of=words_of, key_of=key_of, verdict_words=WORDS, error=error,
+    )  # fmt: skip
+
+
+def _lines(found: dict[str, Any]) -> list[Line]:
+    out = []
+    for c in found["confirmed"]:
+        said = f"{c.right} of {c.n} confirmed" if c.n else "nobody looked yet"
+        under = f"{c.unlooked:,} samples so called that nobody looked into" if c.unlooked else "every one was looked into"
+        out.append(Line(f"Called {c.strength}", under, c.share, c.low, c.high, said))
+    e = found["ended"]
+    said = f"{e.past} of {e.n} past; expected {e.expected:.1f}" if e.n else "none has run so far yet"
+    under = f"{e.unread} more without a sample at their end" if e.unread else "watch limits of what wears the oil out"
+    out.append(Line("Ended past a limit", under, e.past / e.n if e.n else None, e.low, e.high, said, e.expected / e.n if e.n else None))
+    return out
+
+
+@router.post("/backtest/signs", dependencies=[needs("weigh_signs")])
+async def weigh_signs(request: Request) -> Response:
+    """Sign what a family's findings make of its signs, or take all of it back."""
+    raw = await request.form()
+    form = await checked_form(request)
+    who, family, why = visitor(request), str(form.get("family", "")), str(form.get("why", ""))
+    try:
+        with database(request).fleet(who.fleet_id) as connection:
+            if form.get("take_back"):
+                learning.take_back(connection, who.fleet_id, family, by=who.name, why=why, today=today(request))
+            else:
+                # factors in hundredths, so that what is signed is what was shown
+                pairs = [str(text).rpartition("=") for text in raw.getlist("sign")]
+                chosen = {key: number_of(hundredths, "sign") / 100 for key, _, hundredths in pairs}
+                learning.sign(connection, who.fleet_id, family, chosen, by=who.name, why=why, today=today(request))
+    except InputError as problem:
+        return _backtest(request, 0, str(problem))
+    return RedirectResponse("/backtest#signs", 303)

@@ -22,7 +22,7 @@ from vornet.core.errors import InputError
 from vornet.core.judge import VERDICTS, WORDS
 from vornet.core.measurands import spoken
 from vornet.core.properties import BY_PROPERTY
-from vornet.flows import access
+from vornet.flows import access, verdicts
 from vornet.flows.people import Visitor
 from vornet.store.database import Database
 from vornet.web.charts import ribbon
@@ -210,12 +210,21 @@ def day_of(text: Any, field_name: str, otherwise: date) -> date:
     return maybe_day(text, field_name) or otherwise
 
 
+def _unheard_stops(request: Request) -> list[dict[str, Any]]:
+    """Stops that this visitor answers for and that nobody has said were heard: on every page until somebody has."""
+    who = request.state.visitor
+    if who is None or not who.may("hear_stop"):
+        return []
+    with database(request).fleet(who.fleet_id) as connection:
+        return verdicts.unheard_stops(connection)
+
+
 def render_text(request: Request, template: str, **context: Any) -> str:
     """A template's text with what every page needs."""
     who = request.state.visitor
     return _environment.get_template(template).render(
         visitor=who, today=today(request), path=request.url.path, demo=request.app.state.demo,
-        measures=who.measures if who else measures.SI, **context,
+        measures=who.measures if who else measures.SI, unheard_stops=lambda: _unheard_stops(request), **context,
     )  # fmt: skip
 
 

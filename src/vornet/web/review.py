@@ -27,17 +27,26 @@ SPARK = 12
 
 
 @router.get("/review", dependencies=[needs("see_review")])
-def show(request: Request, at: int = 0, sample: int = 0, error: str = "", said: str = "") -> Response:
-    """The next sample that waits for a signature."""
-    return _page(request, at, sample, {}, error, said)
+def show(request: Request, at: int = 0, sample: int = 0, error: str = "", said: str = "", older: bool = False) -> Response:
+    """The next sample that waits for a signature; ``older`` ones where they are asked for."""
+    return _page(request, at, sample, {}, error, said, older=older)
+
+
+@router.get("/review/next", dependencies=[needs("see_review")])
+def following(request: Request, signed: str = "", at: int = 0, older: bool = False) -> Response:
+    """What comes after samples that are being signed (``signed``: their ids), fetched while the one before is read."""
+    ids = frozenset(number_of(part, "signed") for part in signed.split(",")[:50] if part)
+    return _page(request, at, 0, {}, said="signed", older=older, signed=ids)
 
 
 def _page(
-    request: Request, at: int, sample: int, typed: dict[str, Any], error: str = "", said: str = "", status: int = 200
-) -> Response:
+    request: Request, at: int, sample: int, typed: dict[str, Any], error: str = "", said: str = "", status: int = 200,
+    older: bool = False, signed: frozenset[int] = frozenset(),
+) -> Response:  # fmt: skip
     day = today(request)
     with database(request).fleet(visitor(request).fleet_id) as connection:
-        waiting = verdicts.queue(connection, day)
+        waiting = [r for r in verdicts.queue(connection, day, older=older) if r["sample_id"] not in signed]
+        rest = verdicts.waiting(connection, day, older=not older)
         if sample:
             at = next((i for i, r in enumerate(waiting) if r["sample_id"] == sample), -1)
         else:
@@ -48,7 +57,7 @@ def _page(
     part = request.headers.get("HX-Request")
     return render(
         request, "review_part.html" if part else "review.html", status, waiting=waiting, at=at, counts=counts, o=found,
-        typed=opened(typed), error=error, said=said, most=verdicts.MOST_QUEUED, queue_days=verdicts.QUEUE_DAYS,
+        typed=opened(typed), error=error, said=said, most=verdicts.MOST_QUEUED, queue_days=verdicts.QUEUE_DAYS, older=older, rest=rest,
     )  # fmt: skip
 
 
@@ -67,12 +76,14 @@ def _opened(request: Request, connection: Connection, sample_id: int, day: date)
     speaks = {k for h in hypotheses if h["strength"] != "possible" for k in main_keys(h["key"])}
     first = [r for r in rows if r["mark"] or r["m"].key in speaks or (r["rate"] and (r["rate"]["real"] or r["rate"]["bent"]))]
     actions = verdicts.open_actions(connection, judged["compartment_id"])
+    closed = verdicts.closed_on(connection, sample_id)
     return {
         "judged": judged, "facts": facts, "s": detail, "row": facts.row, "unit": facts.unit, "hypotheses": hypotheses,
         "names": NAMES, "first": first, "rest": [r for r in rows if r not in first],
         "drawing": ribbon_of(facts, [], False, visitor(request).measures), "phrases": verdicts.phrases(hypotheses, judged["proposed"]),
         "suggested": verdicts.suggested(hypotheses, judged["proposed"], day), "actions": actions,
-        "closable": [a for a in actions if a["sampled_on"] < judged["sampled_on"]], "drain": _drain_of(facts, detail),
+        "closable": [a for a in actions if a["sampled_on"] < judged["sampled_on"]] + closed, "closed": {a["action_id"] for a in closed},
+        "drain": _drain_of(facts, detail),
         "verdicts": verdicts.of_sample(connection, sample_id), "causes": [(k, NAMES[k]) for k in ORDER], "none": judged["proposed"] == NONE,
     }  # fmt: skip
 
@@ -136,7 +147,7 @@ async def sign(request: Request, sample_id: int) -> Response:
     """Sign and show the next."""
     raw = await request.form()
     form = await checked_form(request)
-    who, at = visitor(request), number_of(form.get("at"), "at")
+    who, at, older = visitor(request), number_of(form.get("at"), "at"), bool(form.get("older"))
     try:
         with database(request).fleet(who.fleet_id) as connection:
             verdicts.sign(
@@ -146,8 +157,21 @@ async def sign(request: Request, sample_id: int) -> Response:
             )  # fmt: skip
     except InputError as problem:
         if request.headers.get("HX-Request"):
-            return _page(request, at, sample_id, dict(form), str(problem), status=422)
+            return _page(request, at, sample_id, dict(form), str(problem), status=422, older=older)
         raise
+    if request.headers.get("X-Next-Is-There"):  # whoever asked has the next sample before their eyes
+        return Response(status_code=204)
     if request.headers.get("HX-Request"):
-        return _page(request, max(at, 0), 0, {}, said="signed")
-    return RedirectResponse(f"/review?at={max(at, 0)}", 303)
+        return _page(request, max(at, 0), 0, {}, said="signed", older=older)
+    return RedirectResponse(f"/review?at={max(at, 0)}{'&older=1' if older else ''}", 303)
+
+
+@router.post("/stops/{sample_id}", dependencies=[needs("hear_stop")])
+async def hear_stop(request: Request, sample_id: int) -> Response:
+    """Whoever answers for a unit has heard that it is to stop."""
+    form = await checked_form(request)
+    who = visitor(request)
+    with database(request).fleet(who.fleet_id) as connection:
+        verdicts.hear_stop(connection, who.fleet_id, sample_id, by=who.name, note=str(form.get("note", "")))
+    back = str(form.get("back", "/"))
+    return RedirectResponse(back if back.startswith("/") and not back.startswith("//") else "/", 303)

@@ -105,7 +105,9 @@ WHERE family = %(family)s ORDER BY measurand, as_of DESC
 SELECT s.sample_id, s.sample_no, s.lab, s.import_file_id, s.row_no, s.comment, s.severity, e.proposed, e.evidence, e.hypotheses,
        v.verdict AS signed, v.signed_by, v.signed_at, v.comment AS verdict_comment, v.reason AS verdict_reason, v.cause AS verdict_cause,
        coalesce((SELECT array_agg(h.detail) FROM hold h WHERE h.fleet_id = s.fleet_id AND h.sample_id = s.sample_id
-                 AND (h.settled_at IS NULL OR h.settlement = 'rejected')), '{}') AS held
+                 AND h.settled_at IS NULL), '{}') AS held,
+       (SELECT jsonb_agg(jsonb_build_object('reason', h.reason, 'detail', h.detail, 'why', h.why, 'by', h.settled_by, 'on', h.settled_at::date))
+        FROM hold h WHERE h.fleet_id = s.fleet_id AND h.sample_id = s.sample_id AND h.settlement = 'rejected') AS rejected
 FROM sample s LEFT JOIN evaluation e ON e.fleet_id = s.fleet_id AND e.sample_id = s.sample_id
 LEFT JOIN verdict v ON v.fleet_id = s.fleet_id AND v.sample_id = s.sample_id AND v.superseded_by IS NULL
 WHERE s.compartment_id = %(compartment_id)s AND s.superseded_by IS NULL

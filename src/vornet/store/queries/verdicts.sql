@@ -1,7 +1,7 @@
 -- :queue  unsigned samples that can be judged, worst first, then oldest: what Review walks along
 WITH unsigned AS MATERIALIZED (
     SELECT e.fleet_id, e.sample_id, e.proposed, e.sampled_on, e.hypotheses FROM evaluation e
-    WHERE e.sampled_on > %(since)s
+    WHERE e.sampled_on > %(since)s AND e.sampled_on <= %(until)s
       AND NOT EXISTS (SELECT 1 FROM verdict v WHERE v.fleet_id = e.fleet_id AND v.sample_id = e.sample_id AND v.superseded_by IS NULL)
       AND NOT EXISTS (SELECT 1 FROM hold h WHERE h.fleet_id = e.fleet_id AND h.sample_id = e.sample_id
                       AND (h.settled_at IS NULL OR h.settlement = 'rejected'))
@@ -18,7 +18,7 @@ ORDER BY e.proposed DESC, e.sampled_on, e.sample_id
 -- :waiting  how many, up to as many as Review walks along
 SELECT count(*) AS n FROM (
     SELECT 1 FROM evaluation e
-    WHERE e.sampled_on > %(since)s
+    WHERE e.sampled_on > %(since)s AND e.sampled_on <= %(until)s
       AND NOT EXISTS (SELECT 1 FROM verdict v WHERE v.fleet_id = e.fleet_id AND v.sample_id = e.sample_id AND v.superseded_by IS NULL)
       AND NOT EXISTS (SELECT 1 FROM hold h WHERE h.fleet_id = e.fleet_id AND h.sample_id = e.sample_id
                       AND (h.settled_at IS NULL OR h.settlement = 'rejected'))
@@ -98,6 +98,33 @@ SELECT a.*, s.sampled_on FROM action a JOIN sample s USING (fleet_id, sample_id)
 -- :close_on_sample
 UPDATE action SET closed_at = now(), closed_by = %(by)s, closed_sample_id = %(sample_id)s
 WHERE action_id = %(action_id)s AND closed_at IS NULL
+
+-- :withdraw  what a verdict opened and is still open, when it is signed again
+UPDATE action SET closed_at = now(), closed_by = %(by)s, withdrawn_by = %(now)s WHERE verdict_id = %(before)s AND closed_at IS NULL
+
+-- :closed_on  what was closed on a sample, to be looked at again when its verdict is signed again
+SELECT a.*, s.sample_no, s.sampled_on FROM action a JOIN sample s ON s.fleet_id = a.fleet_id AND s.sample_id = a.sample_id
+WHERE a.closed_sample_id = %(sample_id)s AND a.kind = 'do'
+
+-- :reopen  of these, what a verdict signed again no longer closes
+UPDATE action SET closed_at = NULL, closed_by = NULL, closed_sample_id = NULL
+WHERE closed_sample_id = %(sample_id)s AND kind = 'do' AND NOT action_id = ANY(%(closes)s)
+
+-- :stops  stops that stand and that nobody who answers for the unit has said they heard
+SELECT x.last_sample_id AS sample_id, x.compartment_id, u.unit_id, u.name AS unit, c.name AS compartment, x.last_sampled_on,
+       v.verdict IS NOT NULL AS signed, coalesce(v.signed_by, '') AS signed_by
+FROM standing x JOIN compartment c USING (fleet_id, compartment_id) JOIN unit u USING (fleet_id, unit_id)
+LEFT JOIN verdict v ON v.fleet_id = x.fleet_id AND v.sample_id = x.last_sample_id AND v.superseded_by IS NULL
+WHERE x.urgency = 0 AND NOT EXISTS (SELECT 1 FROM stop_heard h WHERE h.fleet_id = x.fleet_id AND h.sample_id = x.last_sample_id)
+ORDER BY x.last_sampled_on, x.compartment_id LIMIT 20
+
+-- :hear_stop
+INSERT INTO stop_heard (fleet_id, sample_id, compartment_id, heard_by, note)
+SELECT %(fleet_id)s, x.last_sample_id, x.compartment_id, %(by)s, %(note)s FROM standing x
+WHERE x.urgency = 0 AND x.last_sample_id = %(sample_id)s ON CONFLICT DO NOTHING RETURNING compartment_id
+
+-- :heard  who heard a sample's stop
+SELECT heard_by, heard_at, note FROM stop_heard WHERE sample_id = %(sample_id)s
 
 -- :close_on_finding
 UPDATE action SET closed_at = now(), closed_by = %(by)s, finding_id = %(finding_id)s

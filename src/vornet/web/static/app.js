@@ -102,7 +102,7 @@ function walkSamples(step) {
   return true;
 }
 
-// the lab inbox: walk along what waits; a letter opens its line with the reason ready, Enter says yes, Escape no
+// the lab inbox: walk along what waits; a letter opens its line, a digit takes a ready reason, Enter says yes, Escape no
 function inboxKey(event) {
   const inbox = $("[data-inbox]");
   if (!inbox) return false;
@@ -119,6 +119,22 @@ function inboxKey(event) {
   if (first) { first.focus(); first.select?.(); } else line.requestSubmit();
   return true;
 }
+// a reason that is ready is taken by its digit while nothing has been typed, or by a click; none is there beforehand
+function takeReady(button) {
+  const words = $("[data-why]", button.form);
+  words.value = button.lastChild.textContent.trim();
+  words.focus();
+}
+document.addEventListener("keydown", (event) => {
+  const words = event.target.closest?.("[data-why]");
+  if (!words || words.value || event.ctrlKey || event.metaKey || event.altKey) return;
+  const ready = $(`[data-ready="${CSS.escape(event.key)}"]`, words.form);
+  if (ready) { event.preventDefault(); takeReady(ready); }
+}, true);
+document.addEventListener("click", (event) => {
+  const ready = event.target.closest?.("[data-ready]");
+  if (ready) takeReady(ready);
+});
 // Review: digits choose, letters go to a field or tick a box, s signs; nothing needs the mouse
 function reviewKey(event) {
   const desk = $("[data-review]");
@@ -159,7 +175,52 @@ document.addEventListener("click", (event) => {
   if (go) htmx.ajax("GET", go.dataset.go, { target: "#review", swap: "innerHTML" });
 });
 
-document.addEventListener("htmx:after:swap", () => {
+// the next sample is fetched while this one is read, so that signing shows it at once; the signature follows behind
+let ahead = null;
+const signing = new Set();
+async function fetchAhead() {
+  const form = $("[data-review] [data-sign]");
+  ahead = null;
+  if (!form?.dataset.next) return;
+  const after = form.dataset.sample;
+  try {
+    const answer = await fetch(form.dataset.next + [...signing, after].join(","), { headers: { "HX-Request": "true" } });
+    if (answer.ok && $("[data-review] [data-sign]")?.dataset.sample === after) ahead = { after, html: await answer.text() };
+  } catch { /* without it the signature brings the next one along */ }
+}
+function showReview(html) {
+  const desk = $("#review");
+  desk.innerHTML = html;
+  htmx.process(desk);
+  fetchAhead();
+}
+document.addEventListener("submit", (event) => {
+  const form = event.target.closest?.("[data-sign]");
+  if (!form || !ahead || ahead.after !== form.dataset.sample) return;
+  event.preventDefault();
+  event.stopImmediatePropagation();
+  const desk = $("#review"), was = [...desk.childNodes], id = form.dataset.sample, html = ahead.html;
+  const body = new URLSearchParams(new FormData(form));
+  signing.add(id);
+  showReview(html);
+  fetch(form.getAttribute("action"), { method: "POST", headers: { "HX-Request": "true", "X-Next-Is-There": "1" }, body, keepalive: true }).then(async (answer) => {
+    signing.delete(id);
+    if (answer.ok) return;
+    if (answer.status === 422) { showReview(await answer.text()); return; }
+    throw new Error(String(answer.status));
+  }).catch(() => { // nothing typed is lost: the sample comes back as it was
+    signing.delete(id);
+    desk.replaceChildren(...was);
+    const said = document.createElement("p");
+    said.className = "banner error";
+    said.setAttribute("role", "alert");
+    said.textContent = "Not signed: the server could not be reached. What you typed is still here; sign it again.";
+    desk.prepend(said);
+  });
+}, true);
+if ($("[data-review]")) fetchAhead();
+document.addEventListener("htmx:after:swap", (event) => {
+  if (event.target?.id === "review" || $("[data-review]")?.contains(event.target)) fetchAhead();
   const here = $("[data-inbox] .waiting .here");
   here?.scrollIntoView({ block: "nearest" });
 });
