@@ -1,6 +1,7 @@
 """Review in headless Chromium: a queue signed by keyboard alone, with a changed verdict and an action that closes on the next
 sample; limits tried in the page."""
 
+import re
 from datetime import date
 
 import pytest
@@ -137,3 +138,67 @@ def test_a_limit_is_tried_and_saved_in_the_page(analyst: Page, served, db, fleet
     page.goto(served.url + "/backtest?version=1")
     expect(page.locator("main")).to_contain_text("Proposals with limits version 1")
     assert date(2026, 1, 15) == TODAY
+
+
+def test_the_next_sample_is_there_before_the_signature_is_answered(analyst: Page, served, db, fleet):
+    """Signing shows the sample fetched ahead at once; the signature goes behind it."""
+    page, keys = analyst, analyst.keyboard
+    shown = page.locator(".review-facts h2 + p")
+    with page.expect_response(re.compile(r"/review/next")):
+        page.reload()
+    page.wait_for_function("() => ahead !== null")
+    held_back = []
+    page.route(re.compile(r"/review/\d+$"), lambda route: held_back.append(route))
+    keys.press("s")
+    expect(shown).to_contain_text("R3")
+    assert verdicts_of(db, fleet) == {}  # nobody has answered yet
+    for route in held_back:
+        route.continue_()
+    page.unroute_all(behavior="ignoreErrors")
+    page.wait_for_function("() => signing.size === 0")
+    assert set(verdicts_of(db, fleet)) == {"R2"}
+
+
+def test_a_signature_that_does_not_arrive_brings_the_sample_back_as_typed(analyst: Page, served, db, fleet):
+    page, keys = analyst, analyst.keyboard
+    page.wait_for_function("() => ahead !== null")
+    keys.press("c")
+    keys.type("Looked at it twice.")
+    keys.press("Escape")
+    page.route(re.compile(r"/review/\d+$"), lambda route: route.abort())
+    keys.press("s")
+    expect(page.get_by_role("alert")).to_contain_text("Not signed")
+    expect(page.locator('textarea[name="comment"]')).to_have_value("Looked at it twice.")
+    expect(page.locator(".review-facts h2 + p")).to_contain_text("R2")
+    assert verdicts_of(db, fleet) == {}
+
+
+def test_the_sign_form_fits_the_screen(analyst: Page):
+    box = analyst.get_by_role("button", name="Sign and next").bounding_box()
+    assert box is not None and box["y"] + box["height"] <= 800
+    until = analyst.locator('input[name="due"]').bounding_box()
+    assert until is not None and until["y"] + until["height"] <= box["y"]  # its last line is not under the button
+
+
+def test_a_signed_sample_is_signed_again_from_its_own_page(analyst: Page, served, db, fleet):
+    page, keys = analyst, analyst.keyboard
+    page.locator(".review-facts p a").first.click()
+    expect(page.get_by_role("link", name="Sign it", exact=True)).to_be_visible()
+    page.go_back()
+    keys.press("s")
+    expect(page.locator(".review-facts h2 + p")).to_contain_text("R3")
+    page.wait_for_function("() => signing.size === 0")
+    page.goto(served.url + "/review/actions")
+    page.get_by_role("link", name="R2").first.click()
+    page.get_by_role("link", name="Sign it again").click()
+    keys.press("2")
+    keys.type("The bottle was another's")
+    keys.press("Escape")
+    keys.press("s")
+    expect(page.locator("#review")).to_contain_text("Here is the next")
+    assert verdicts_of(db, fleet)["R2"][:2] == (1, "The bottle was another's")
+
+
+def test_older_samples_are_one_step_away(analyst: Page, served):
+    analyst.get_by_role("link", name="older than 120 days").click()
+    expect(analyst.locator(".review-facts h2 + p")).to_contain_text("S000")

@@ -131,3 +131,64 @@ def test_us_measures_do_not_change_a_judgement(at, db, fleet):
         assert re.search(r"Sodium gains [\d,.]+ mg/kg", text)  # metals are told in mg/kg everywhere
     strengths = [re.findall(r'class="strength (\w+)"', t) for t in (before, after)]
     assert strengths[0] == strengths[1] != []
+
+
+def test_a_rejected_sample_says_so_on_its_own_page(db, fleet, at):
+    client, csrf, _, compartment = at
+    results.load(db, f"{HEADER}\n{row('B1', '2025-12-28', 3720, 220, False, bn=14.0)}\n".encode(), fleet=fleet, name="b.csv", by="t")
+    evaluate.evaluate(db, fleet, TODAY)
+    with db.fleet(fleets.find(db, fleet)) as c:
+        hold = c.execute("SELECT hold_id, sample_id FROM hold WHERE settled_at IS NULL").fetchone()
+    page = client.get("/lab?show=holds").text
+    assert 'name="why"' in page and "This is" not in re.findall(r'name="why"[^>]*value="([^"]*)"', page)
+    assert re.findall(r'name="why"[^>]*value=', page) == []  # nobody else's words stand there
+    empty = client.post(f"/lab/holds/{hold['hold_id']}", data={"csrf": csrf, "do": "rejected", "why": "", "at": "0"})
+    assert empty.status_code == 422
+    done = client.post(f"/lab/holds/{hold['hold_id']}", data={"csrf": csrf, "do": "rejected", "why": "Label was wet", "at": "0"})
+    assert done.status_code in (200, 303)
+    shown = client.get(f"/compartments/{compartment}/samples/{hold['sample_id']}").text
+    assert "Rejected" in shown and "Label was wet" in shown and "An Analyst" in shown
+    assert "Clear it in the inbox" not in shown
+
+
+def test_a_stop_stands_on_every_page_of_who_answers_until_it_is_heard(db, fleet, at, served):
+    stop = row("S1", "2025-12-28", 3720, 220, False, na=190, k=70, water_ppm=1500)
+    results.load(db, f"{HEADER}\n{stop}\n".encode(), fleet=fleet, name="s.csv", by="t")
+    evaluate.evaluate(db, fleet, TODAY)
+    login = "pl" + re.sub(r"\W", "", fleet)
+    people.add(db, fleet, login, "A Planner", PASSWORD, "planner")
+    planner = httpx.Client(base_url=served.url, timeout=60)
+    assert planner.post("/sign-in", data={"login": login, "password": PASSWORD}).status_code == 303
+    for path in ("/", "/plan", "/library"):
+        assert "stop-call" in planner.get(path).text, path
+    analyst = at[0]
+    assert "stop-call" not in analyst.get("/").text  # who signs is not who answers for the unit
+    csrf = re.search(r'name="csrf" value="([^"]+)"', planner.get("/me").text)[1]
+    sample = re.search(r'action="/stops/(\d+)"', planner.get("/plan").text)[1]
+    heard = planner.post(f"/stops/{sample}", data={"csrf": csrf, "back": "/plan"})
+    assert (heard.status_code, heard.headers["location"]) == (303, "/plan")
+    assert "stop-call" not in planner.get("/").text
+    astray = planner.post(f"/stops/{sample}", data={"csrf": csrf, "back": "//elsewhere.example"})
+    assert astray.headers["location"] == "/"
+    compartment = at[3]
+    assert "was heard by A Planner" in analyst.get(f"/compartments/{compartment}/samples/{sample}").text
+
+
+def test_what_findings_make_of_the_signs_is_signed_in_the_page(db, fleet, at):
+    client, csrf, _, compartment = at
+    for day in ("2025-12-22", "2025-12-28", "2026-01-05"):
+        form = {"csrf": csrf, "compartment": str(compartment), "on": day, "cause": "nothing", "note": ""}
+        assert client.post("/review/findings", data=form).status_code == 303
+    page = client.get("/backtest").text
+    assert "Does it mean what it says?" in page and "nobody looked" not in page.split("Called strong")[0][-10:]
+    sign = re.search(r'name="sign" value="([^"]+)"', page)[1]
+    family = re.search(r'name="family" value="([^"]+)"', page)[1]
+    refused = client.post("/backtest/signs", data={"csrf": csrf, "family": family, "sign": sign, "why": ""})
+    assert refused.status_code == 422 and "say why" in refused.text
+    changed = client.post("/backtest/signs", data={"csrf": csrf, "family": family, "sign": sign.split("=")[0] + "=55", "why": "so"})
+    assert changed.status_code == 422 and "look again" in changed.text
+    assert client.post("/backtest/signs", data={"csrf": csrf, "family": family, "sign": sign, "why": "Looked three times"}).status_code == 303
+    after = client.get("/backtest").text
+    assert "signed by An Analyst" in after and "Looked three times" in after
+    back = client.post("/backtest/signs", data={"csrf": csrf, "family": family, "take_back": "1", "why": "Too soon"})
+    assert back.status_code == 303 and "signed by An Analyst:" not in client.get("/backtest").text

@@ -311,7 +311,7 @@ def _steps(day: np.ndarray, comp: np.ndarray, rows: np.ndarray) -> list[tuple[np
 
 
 #: of what is known of a compartment: what its charges, not its stretches, add to
-_OWN = ("count", "n", "mean", "within_n", "within", "cusum")
+_OWN = ("n", "mean", "within_n", "within", "cusum")
 
 
 def departures(
@@ -359,7 +359,7 @@ def departures(
         with np.errstate(invalid="ignore"):
             new_part = ~renewed[c] & (samples.total[at] > total_at_overhaul[c])
         if new_part.any():  # an overhaul or an exchange: another past
-            for name in _OWN:
+            for name in ("count", *_OWN):
                 getattr(s, name)[c[new_part]] = 0.0
             renewed[c[new_part]] = True
         again = rates.previous[at] >= 0
@@ -398,7 +398,8 @@ def departures(
         with np.errstate(invalid="ignore"):  # a small shift that lasts teaches, but slowly
             lasts = (s.cusum[c] >= CUSUM_LIMIT) & (material * sign >= SHOWN) & (s.count[c] >= OWN_STRETCHES)
         whole = np.where(lasts, FAR_WEIGHT * whole, whole)
-        learnt.append((f, *_learn(s, c, m, sd, np.nan_to_num(d), np.nan_to_num(noise), good, whole), good))
+        surely = (said[at] >= SURELY_TEACHES)[:, None] & good
+        learnt.append((f, *_learn(s, c, m, sd, np.nan_to_num(d), np.nan_to_num(noise), good, whole, surely), good))
         if ends:
             _learn_family(s, learnt, families)
             learnt = []
@@ -439,18 +440,19 @@ def _expected(
 
 
 def _learn(
-    s: _State, c: np.ndarray, m: np.ndarray, sd: np.ndarray, d: np.ndarray, noise: np.ndarray, good: np.ndarray, whole: np.ndarray
+    s: _State, c: np.ndarray, m: np.ndarray, sd: np.ndarray, d: np.ndarray, noise: np.ndarray, good: np.ndarray, whole: np.ndarray,
+    surely: np.ndarray,
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Take a stretch of each of compartments ``c`` in; what the family may learn of it: (value, square within, counted).
 
-    ``whole`` what a stretch counts as: less where its charge has spoken before.
+    ``whole`` what a stretch counts as: less where its charge has spoken before; ``surely`` where a person said that it is usual.
     """
-    value = np.where(good, m + np.clip(d, -NEAR_SD, NEAR_SD) * np.nan_to_num(sd), 0.0)
-    weight = np.where(good, np.where(np.abs(d) > FAR_SD, FAR_WEIGHT, 1.0), 0.0) * whole
+    value = np.where(good, m + np.where(surely, d, np.clip(d, -NEAR_SD, NEAR_SD)) * np.nan_to_num(sd), 0.0)
+    weight = np.where(good, np.where((np.abs(d) > FAR_SD) & ~surely, FAR_WEIGHT, 1.0), 0.0) * whole
     n = s.n[c]
     # the spread within a compartment is told once it has a past of its own, from that past's mean: an engine that is
     # unlike its family is no unsteady one
-    told = weight * (n >= 2)
+    told = np.where(surely, 0.0, weight) * (n >= 2)
     square = told * (np.where(good, value - s.mean[c], 0.0) ** 2 * n / (n + 1) - noise**2)
     s.within[c] += square
     s.within_n[c] += told

@@ -491,7 +491,9 @@ def _believe(
     slips = {i: found for i, found in slips.items() if not strange[i]}  # another oil is not another unit
     corrected[strange] = values[strange]
     distance, number, _ = misfit(corrected, expectation)
-    suspect = ((swaps.chance(distance, number) < swaps.SUSPECT) | strange) & placed
+    # of a charge that nobody saw begin only its oil is known
+    begun = charges.number[charges.charge_of] > 0
+    suspect = (((swaps.chance(distance, number) < swaps.SUSPECT) & begun) | strange) & placed
     # the joint likelihood of one other oil's share, where no single additive is plain
     shared = _other_share(history, charges, known, corrected, expectation, compared) & placed
     strange |= shared

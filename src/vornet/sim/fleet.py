@@ -257,7 +257,7 @@ UNITS: tuple[UnitSpec, ...] = (
         _marine("engine", (CONDENSATION,), said_marks_l=2.6), _marine_gear("gearbox"), _hydraulics("deck hydraulics", 90)),
         away=((300, 410, "laid_up"), (665, 775, "laid_up"), (1030, FOREVER, "laid_up"))),
     _bus(19, 77100), _bus(20, 165400), _bus(21, 288900, engine=(BLOW_BY,)), _bus(22, 121700),
-    _bus(23, 219300, gearbox=(BUSHING,)), _bus(24, 254600, axle=(GEAR,)), _bus(25, 41900),
+    _bus(23, 219300, gearbox=(BUSHING,)), _bus(24, 254600, axle=(GEAR,)), _bus(25, 41900, more={"changed": (1000, "Skerry W 5W-40")}),
     _bus(26, 188200, more={"poured": (935, "Skerry G 40")}),
     _genset("GS Northholm 3", "Northholm Power", "diesel", 0, (RUNNING_IN,), new_at_start=True),
     _genset("GS Ostrelle 3", "Ostrelle Power", "diesel", 24800), _genset("GS Quenholm 1", "Quenholm Power", "diesel", 15300, (HEAT,)),
