@@ -1,12 +1,14 @@
 """Speed, as ratios measured side by side in one run.
 
-    .venv/bin/python bench/bench.py [intervals|screening|causes|speed ...] [--compartments 5000 --samples 250000]
+    .venv/bin/python bench/bench.py [intervals|screening|causes|shifts|hands|speed ...] [--compartments 5000 --samples 250000]
 
 speed: import against a bare COPY of the same rows into the same indexed tables, and its peak memory at two sizes;
 evaluation (writes included) against the time the database takes to hand the same rows to one client; server time of
 pages on the demo fleet and on the generated one, after vacuum.
 causes: fleets of random faults, of seeds and parameter ranges that nothing was tuned on; what was found and named.
 intervals: simulated families of known ageing, proposals against the truth; due days against how units went on to run.
+shifts: engines that wear as they always have; how often a shift of their wear is told all the same.
+hands: in headless Chromium, how long from the key that signs until the next sample stands there.
 screening: bottles of fleets from seeds nothing was tuned on, mistakes of known truth in some of them; what was held.
 """
 
@@ -15,6 +17,7 @@ from __future__ import annotations
 import argparse
 import os
 import resource
+import shutil
 import statistics
 import subprocess
 import sys
@@ -22,10 +25,17 @@ import tempfile
 import time
 from datetime import date
 
+import numpy as np
 from fastapi.testclient import TestClient
 
+from vornet.core import limits
+from vornet.core.compare import past_limits
+from vornet.core.departures import AT_CHARGE, departures
+from vornet.core.history import cut
+from vornet.core.judge import rate_bend, rate_shift
+from vornet.core.rates import stretch_rates
 from vornet.flows import evaluate, fleets, people, register, results
-from vornet.sim import cases, causes_trial, demo, interval_trial, trial, use, volume
+from vornet.sim import cases, causes_trial, demo, interval_trial, steady, trial, use, volume
 from vornet.store import cluster
 from vornet.store.database import Database, Location, clone_dir, migrate
 from vornet.web.app import create_app
@@ -153,8 +163,8 @@ def _screening(db: Database, seeds: list[int], wider: cases.Wider | None) -> Non
     sums = [found.caught(kind) for kind in trial.NAMED]
     plain, caught, named, ties = (sum(column) for column in zip(*sums, strict=True))
     healthy, wrong = found.held("")
-    print(f"  caught {caught} of {plain} that can be told ({caught / plain:.1%}, asked 95 %), {named} by name; ties {ties}; "
-          f"healthy held {wrong} of {healthy:,} ({wrong / healthy:.2%}, asked at most 1 %)")  # fmt: skip
+    print(f"  caught {caught} of {plain} that can be told ({caught / plain:.1%}, asked 97 %), {named} by name; ties {ties}; "
+          f"healthy held {wrong} of {healthy:,} ({wrong / healthy:.2%}, asked at most 0.5 %)")  # fmt: skip
 
 
 def speed(compartments: int, samples: int) -> None:
@@ -209,12 +219,13 @@ def _causes(db: Database, seeds: list[int], wider: cases.Wider | None) -> None:
     where = "in the world" if wider else "in fleets of other ranges than tuned on"
     print(f"causes           {found.faults} faults {where}, seeds {', '.join(map(str, seeds))}")
     faults, heard, named = found.episodes()
-    print(f"  faults that were clear {faults}: spoken of {heard / faults:.1%} (asked 95 %), named first {named / faults:.1%} (asked 85 %)")
+    print(f"  faults that were clear {faults}: spoken of {heard / faults:.1%} (asked 95 %), named first {named / faults:.1%}")
     for word, clear in (("clear", True), ("subtle", False)):
         n, spoken, first = found.found(clear)
-        print(f"  samples with a {word} fault {n}: spoken of {spoken / n:.1%}, named first {first / n:.1%}")
+        asked = ("asked 95 %", "asked 90 %") if clear else ("asked 70 %", "asked nothing")
+        print(f"  samples with a {word} fault {n}: spoken of {spoken / n:.1%} ({asked[0]}), named first {first / n:.1%} ({asked[1]})")
     n, bad, watch = found.healthy()
-    print(f"  healthy samples {n:,}: called Act or Stop {bad / n:.2%} (asked at most 1 %), Watch {watch / n:.2%}")
+    print(f"  healthy samples {n:,}: called Act or Stop {bad / n:.2%} (asked at most 0.5 %), Watch {watch / n:.2%} (asked at most 3 %)")
     for word, some in (("engines", lambda r: r.kind == "engine"), ("gears and hydraulics", lambda r: r.kind != "engine"),
                        ("oils with gaps", lambda r: r.gappy)):  # fmt: skip
         mine = [r for r in found.healthy_rows() if some(r)]
@@ -224,6 +235,77 @@ def _causes(db: Database, seeds: list[int], wider: cases.Wider | None) -> None:
     print(f"  lead over the fixed limits, samples: median {causes_trial.lead_median(found):.0f} (asked 1) over {len(found.leads())} faults")
     for kind, counts in sorted(found.confusion().items()):
         print(f"    {kind:<16}{sum(counts.values()):4}   " + ", ".join(f"{k} {v}" for k, v in counts.most_common()))
+
+
+def shifts(seeds: list[int]) -> None:
+    """False alarms per 1,000 samples of engines that never changed, by how often a charge is sampled."""
+    print(f"shifts           false alarms per 1,000 samples, seeds {', '.join(map(str, seeds))}; 40 engines, 20 charges")
+    print(f"  {'samples a charge':<19}{'labs':<20}{'shift told':>12}{'of iron':>12}{'bend told':>12}{'drift of iron':>15}")
+    limits_ = limits.table()
+    for changes in (False, True):
+        for often in (1, 2, 3, 4):
+            n, told, iron, bent, begins = 0, 0, 0, 0, 0
+            for seed in seeds:
+                h = steady.history(seed, often, compartments=40, lab_changes=changes)
+                charges = cut(h)
+                rates = stretch_rates(h, charges)
+                past = past_limits(h, charges, limits_)
+                shift, bend = rate_shift(h, charges, rates, past), rate_bend(h, charges, rates, past)
+                drift = np.nan_to_num(departures(h, charges, rates, past).drift[:, AT_CHARGE["fe"]])
+                n += len(h.samples.comp)
+                told, iron, bent = told + shift.real.any(axis=1).sum(), iron + shift.real[:, 0].sum(), bent + bend.real.any(axis=1).sum()
+                begins += ((drift[1:] >= 5) & (drift[:-1] < 5) & (np.diff(h.samples.comp) == 0)).sum()
+            figures = "".join(f"{1000 * x / n:>12.2f}" for x in (told, iron, bent)) + f"{1000 * begins / n:>15.2f}"
+            print(f"  {often:<19}{'one, then another' if changes else 'one':<20}{figures}   of {n:,}")
+    print("  a CUSUM of k = 0.5 and h = 5 begins to drift about once in 930 values by itself: 1.07 per 1,000")
+
+
+def hands(signatures: int = 40) -> bool:
+    """Sign to next sample in headless Chromium, on the demo fleet with its last months unsigned; False when it is slower than asked."""
+    import threading
+
+    import uvicorn
+    from playwright.sync_api import sync_playwright
+
+    db, location = fresh()
+    demo.load(db, TODAY)
+    with db.fleet(fleets.find(db, demo.FLEET)) as c:
+        last = "SELECT verdict_id FROM verdict ORDER BY verdict_id DESC LIMIT 120"
+        c.execute(f"UPDATE verdict SET superseded_by = verdict_id WHERE verdict_id IN ({last})")
+    settle(location)
+    server = uvicorn.Server(uvicorn.Config(create_app(db, today=TODAY), port=0, log_level="warning"))
+    threading.Thread(target=server.run, daemon=True).start()
+    while not server.started:
+        time.sleep(0.05)
+    port = server.servers[0].sockets[0].getsockname()[1]
+    took, first = [], []
+    with sync_playwright() as p:
+        browser = p.chromium.launch(executable_path=shutil.which("chromium"), args=["--no-sandbox"])
+        page = browser.new_page(viewport={"width": 1280, "height": 800})
+        page.goto(f"http://127.0.0.1:{port}/review")
+        page.fill("input[name=login]", "analyst")
+        page.fill("input[name=password]", "look-twice")
+        page.press("input[name=password]", "Enter")
+        page.wait_for_selector("[data-sign]")
+        for _ in range(signatures):
+            asked = time.perf_counter()
+            page.wait_for_function("() => ahead !== null")
+            first.append((time.perf_counter() - asked) * 1000)
+            was = page.get_attribute("[data-sign]", "data-sample")
+            took.append(page.evaluate("""async (was) => {
+                const start = performance.now();
+                document.dispatchEvent(new KeyboardEvent("keydown", { key: "s", bubbles: true }));
+                while (document.querySelector("[data-sign]")?.dataset.sample === was) await new Promise(requestAnimationFrame);
+                await new Promise(requestAnimationFrame);
+                return performance.now() - start;
+            }""", was))
+        browser.close()
+    server.should_exit = True
+    p50, p95 = statistics.median(took), statistics.quantiles(took, n=20)[18]
+    ready = statistics.quantiles(first, n=20)[18]
+    print(f"hands            sign to next sample p50 {p50:.0f} ms, p95 {p95:.0f} ms (asked 100) over {len(took)} signatures; "
+          f"the one after that is fetched within {ready:.0f} ms at p95")  # fmt: skip
+    return p95 <= 100
 
 
 def one_cell(given: tuple[interval_trial.Cell, int]) -> interval_trial.Found:
@@ -261,7 +343,7 @@ def intervals(seed: int) -> bool:
 
 def main() -> None:
     ask = argparse.ArgumentParser()
-    every = ["intervals", "screening", "causes", "speed"]
+    every = ["intervals", "screening", "causes", "shifts", "hands", "speed"]
     ask.add_argument("parts", nargs="*", default=every, help=f"{', '.join(every)}; all of them unless some are named")
     ask.add_argument("--compartments", type=int, default=5000)
     ask.add_argument("--samples", type=int, default=250_000)
@@ -278,6 +360,10 @@ def main() -> None:
         screening(given.seeds)
     if "causes" in given.parts:
         causes(given.causes_seeds)
+    if "shifts" in given.parts:
+        shifts([801, 802, 803])
+    if "hands" in given.parts:
+        fine &= hands()
     if "speed" in given.parts:
         speed(given.compartments, given.samples)
     cluster.stop(clone_dir(), "pg-bench")

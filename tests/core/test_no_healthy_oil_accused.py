@@ -256,3 +256,28 @@ def test_a_true_shift_is_still_told_with_three_samples_a_charge():
     real = j.rate_shift(shifted, charges, rates, j.past_limits(shifted, charges, table())).real[:, 0]
     assert len(np.unique(shifted.samples.comp[real & late])) >= 15
     assert real[~late].sum() <= 2
+
+
+@pytest.mark.parametrize(("lab", "passed"), [(1, True), (2, False)])
+def test_a_limit_above_estimated_new_oil_carries_what_labs_differ_by(lab, passed):
+    """The acid number of new oil was estimated from one lab's bottles; another lab's reading a little past it proves nothing."""
+    from vornet.core.compare import past_limits
+    from vornet.core.fresh import Fresh, Step
+
+    history, at = fleet()
+    gear = at[(3, 13)]
+    values = history.samples.values.copy()
+    for (c, half), i in at.items():
+        if c >= 3:
+            values[i, INDEX["an"]] = 2.0 if half < 13 else 3.15
+    record = history.oils.new.copy()
+    record[1, INDEX["an"]] = np.nan
+    labs = np.ones(len(history.samples.comp), dtype=np.int64)
+    labs[gear] = lab
+    known = Fresh(record, (Step(1, INDEX["an"], 0.0, 2.0, 0.05, True),))
+    seen = replace(
+        history, oils=replace(history.oils, new=record), fresh=known, samples=replace(history.samples, values=values, lab=labs)
+    )
+    past = past_limits(seen, cut(seen), table())
+    assert past.limits["high"][0][gear, INDEX["an"]] == pytest.approx(3.0)
+    assert bool(past.watch_high[gear, INDEX["an"]]) is passed

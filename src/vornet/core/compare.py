@@ -7,9 +7,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from vornet.core.history import Charges, History
+from vornet.core.history import Charges, History, Samples
 from vornet.core.limits import LimitTable
 from vornet.core.measurands import COUNT, KEYS
+from vornet.core.precision import LABS_APART
 
 #: an act limit must be passed by this many standard deviations before it says Act
 ACT_MARGIN_SD = 2.0
@@ -43,6 +44,22 @@ def _masks(bits: np.ndarray, columns: Sequence[int]) -> np.ndarray:
     return (bits[:, None] >> np.array(columns, dtype=np.int64)) & 1 == 1
 
 
+def by_other_labs(samples: Samples, oil: np.ndarray) -> np.ndarray:
+    """Share of the samples of the same oil (``oil`` (N,)) drawn before each that another lab read, (N,)."""
+    labs = samples.labs
+    order = np.flatnonzero(samples.usable & (labs >= 0))
+    order = order[np.argsort(samples.day[order], kind="stable")]
+    out = np.zeros(len(labs))
+    for o in np.unique(oil[order]):
+        mine = order[oil[order] == o]
+        before = np.searchsorted(samples.day[mine], samples.day[mine], "left")
+        for lab in np.unique(labs[mine]):
+            by_it = np.r_[0, np.cumsum(labs[mine] == lab)]
+            here = labs[mine] == lab
+            out[mine[here]] = np.where(before[here] > 0, 1 - by_it[before[here]] / np.maximum(before[here], 1), 0.0)
+    return out
+
+
 def past_limits(history: History, charges: Charges, table: LimitTable) -> Past:
     """Compare every sample with the fixed limits; censored values by what they prove.
 
@@ -73,8 +90,13 @@ def past_limits(history: History, charges: Charges, table: LimitTable) -> Past:
         watch_low, act_low = (x < wl) & exact_low, (x < al) & exact_low
         watch_low |= below & (x <= wl)
         act_low |= below & (x <= al)
-        # of new oil that was only estimated the limit is as uncertain as the estimate
-        error = np.where(fresh.estimated, fresh.sd, 0.0)[:, columns]
+        # of new oil that was only estimated the limit is as uncertain as the estimate, and as what labs differ by where
+        # another one read the bottles it was made from
+        guessed = fresh.estimated[:, columns]
+        apart = np.zeros_like(sd)
+        if guessed.any():
+            apart = LABS_APART * np.nan_to_num(sd) * by_other_labs(samples, charges.oil[charges.charge_of])[:, None]
+        error = np.where(guessed, np.hypot(fresh.sd[:, columns], apart), 0.0)
         sd = np.hypot(sd, error)
         watch_high &= (x > wh + error) | above | (table.basis["high"][:, columns][duty] == 0)
         watch_low &= (x < wl - error) | below | (table.basis["low"][:, columns][duty] == 0)
