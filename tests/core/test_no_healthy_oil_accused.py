@@ -138,7 +138,7 @@ def test_copper_of_a_new_cooler_has_no_day_on_which_it_ends(interval_count):
 
 def test_copper_that_fades_charge_by_charge_is_the_cooler_not_a_bushing():
     history, at = fleet()
-    for charge, cu in enumerate((44, 30, 20, 13)):
+    for charge, cu in enumerate((60, 43, 31, 22)):
         history = many(history, at, 0, (6 + 2 * charge, 7 + 2 * charge), cu=cu)
     judgement = worked(history)
     assert first(judgement, at[(0, 12)])[0] == "cooler_leaching"

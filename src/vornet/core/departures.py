@@ -310,6 +310,10 @@ def _steps(day: np.ndarray, comp: np.ndarray, rows: np.ndarray) -> list[tuple[np
     return out
 
 
+#: from the first column that is followed from the fill
+_TAIL = slice(int(np.flatnonzero(_AGEING)[0]), len(FOLLOWED))
+#: sd at which a departure is as sure as SHOWN
+_SHOWN_SD = 1.5 + 2.5 * SHOWN
 #: of what is known of a compartment: what its charges, not its stretches, add to
 _OWN = ("n", "mean", "within_n", "within", "cusum")
 
@@ -337,7 +341,7 @@ def departures(
     sign = np.where(_UPWARDS, 1.0, -1.0)
     common, common_spread = COMMON_MEAN * way / span * sign, COMMON_SPREAD * way / span
     both = np.array([key in ("v100", "v40", "b", "mg") for key in FOLLOWED])
-    downwards = ~_UPWARDS | np.array([key in ("v100", "v40") for key in FOLLOWED])
+    downwards = np.flatnonzero(~_UPWARDS | np.array([key in ("v100", "v40") for key in FOLLOWED]))
     common[:, both] = 0.0
 
     def zeros(rows: int) -> np.ndarray:
@@ -345,7 +349,7 @@ def departures(
 
     c0, f0 = (lambda: zeros(count)), (lambda: zeros(families))
     s = _State(c0(), c0(), c0(), c0(), c0(), f0(), f0(), f0(), f0(), f0(), c0())
-    before_charge = {name: c0() for name in _OWN}
+    before_charge = {name: c0()[:, _TAIL] for name in _OWN}
     usual, spread, z, drift, n_own, family = (np.full((len(samples.comp), k), np.nan) for _ in range(6))
     said = np.zeros(len(samples.comp), dtype=int) if teaching is None else teaching
     teaches = samples.usable & ~samples.settled & ~charges.break_in[charges.charge_of] & (said > NEVER_TEACHES)
@@ -363,17 +367,18 @@ def departures(
                 getattr(s, name)[c[new_part]] = 0.0
             renewed[c[new_part]] = True
         again = rates.previous[at] >= 0
-        grown = again[:, None] & _AGEING  # the same stretch as before, grown longer: it takes the place of what it was
+        # the same stretch as before, grown longer: it takes the place of what it was
+        longer, anew = c[again & ~new_part], c[~again | new_part]
         for name in _OWN:
-            block, kept = getattr(s, name), before_charge[name]
-            block[c] = np.where(grown & ~new_part[:, None], kept[c], block[c])
-            kept[c] = block[c]
+            block, kept = getattr(s, name)[:, _TAIL], before_charge[name]
+            if len(longer):
+                block[longer] = np.where(_AGEING[_TAIL], kept[longer], block[longer])
+            kept[anew] = block[anew]
         x, noise = moved[at], se[at]
         elsewhere = (labs[at] >= 0) & (lab_before[c] >= 0) & (labs[at] != lab_before[c])
         if elsewhere.any():
             _less_surely(s, c[elsewhere], f[elsewhere], moves.apart[at[elsewhere]], common_spread[at[elsewhere]])
-            for name in ("n",):
-                before_charge[name][c[elsewhere]] = getattr(s, name)[c[elsewhere]]
+            before_charge["n"][c[elsewhere]] = s.n[c[elsewhere]][:, _TAIL]
         lab_before[c] = np.where(labs[at] >= 0, labs[at], lab_before[c])
         m, sd, prior = _expected(s, c, f, common[at], common_spread[at], noise)
         with np.errstate(invalid="ignore", divide="ignore"):
@@ -384,19 +389,23 @@ def departures(
             told, np.maximum(s.cusum[c] + np.clip(np.nan_to_num(d) * sign, -CUSUM_MOST, CUSUM_MOST) - CUSUM_SLACK, 0.0), s.cusum[c]
         )
         # neighbouring stretches share a reading and their charge: what lasts is followed charge by charge, in one value each
-        s.cusum[np.ix_(c, _STRETCH)] = s.cusum[np.ix_(c, _OF_CHARGE)]
-        drift[at] = s.cusum[c]
+        now_drifts = s.cusum[c]
+        now_drifts[:, _STRETCH] = now_drifts[:, _OF_CHARGE]
+        s.cusum[c] = now_drifts
+        drift[at] = now_drifts
         with np.errstate(invalid="ignore", divide="ignore"):
             material = (x - m) * span[at] / matters[at]
-        shown = np.maximum(
-            _degree(d, material, np.zeros_like(d)), np.where(downwards, _degree(-d, -material, np.zeros_like(d)), 0.0)
-        )
-        shown_by_itself = (shown >= SHOWN) & (s.count[c] >= OWN_STRETCHES) & (said[at] < SURELY_TEACHES)[:, None]
-        s.cusum[c] = np.where((said[at] >= SURELY_TEACHES)[:, None], 0.0, s.cusum[c])
+            # the lesser of how sure and how much is at least SHOWN
+            shown = (d >= _SHOWN_SD) & (material >= SHOWN)
+            shown[:, downwards] |= (d[:, downwards] <= -_SHOWN_SD) & (material[:, downwards] <= -SHOWN)
+        shown_by_itself = shown & (s.count[c] >= OWN_STRETCHES) & (said[at] < SURELY_TEACHES)[:, None]
+        usual_by_hand = c[said[at] >= SURELY_TEACHES]
+        if len(usual_by_hand):
+            s.cusum[usual_by_hand] = 0.0
         good = teaches[at][:, None] & told & ~shown_by_itself
         whole = np.where(again[:, None] & ~_AGEING & _RATE, 1 - SHARED, 1.0)
         with np.errstate(invalid="ignore"):  # a small shift that lasts teaches, but slowly
-            lasts = (s.cusum[c] >= CUSUM_LIMIT) & (material * sign >= SHOWN) & (s.count[c] >= OWN_STRETCHES)
+            lasts = (now_drifts >= CUSUM_LIMIT) & (material * sign >= SHOWN) & (s.count[c] >= OWN_STRETCHES)
         whole = np.where(lasts, FAR_WEIGHT * whole, whole)
         surely = (said[at] >= SURELY_TEACHES)[:, None] & good
         learnt.append((f, *_learn(s, c, m, sd, np.nan_to_num(d), np.nan_to_num(noise), good, whole, surely), good))
