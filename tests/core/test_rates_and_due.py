@@ -1,5 +1,7 @@
 """Stretch rates over several charges, rate shifts, meters and due dates, precision and measurands."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from hypothesis import given
@@ -52,8 +54,6 @@ def test_each_charge_starts_anew_and_each_stretch_from_its_sample():
 
 def test_no_stretch_starts_from_a_sample_of_standing_oil():
     """Its iron had sunk: a stretch from it would call the missing metal wear."""
-    from dataclasses import replace
-
     h = engine([4, 20, 10, 30])  # the first should have read 10
     _, naive = rates_of(h)
     assert naive.rate[1, 0] == pytest.approx(16 * DENSITY * SYSTEM / 250)
@@ -80,6 +80,39 @@ def test_only_a_told_total_counts_as_steady_make_up():
     rate = r.rate[0, 0]
     assert ledger.steady_make_up(250, rate, SYSTEM, 10 / 250) == pytest.approx(10)
     assert rate > 10 * DENSITY * SYSTEM / 250  # an engine that drinks oil looks healthier than it is
+
+
+def test_a_top_up_written_down_later_does_not_rewrite_what_was_judged_before():
+    """The lab was told of 10 L by the first sample; the first top-up on record comes after it."""
+    told = [10.0, 20.0]
+    _, before = rates_of(engine([10, 20], topup_l=told))
+    _, after = rates_of(engine([10, 20], topup_l=told, topups=[(1300, 5.0)]))
+    assert after.rate[0, 0] == pytest.approx(before.rate[0, 0])
+    assert after.rate[1, 0] != pytest.approx(before.rate[1, 0])
+
+
+def test_a_part_change_is_no_filling():
+    """2 L out and in at the same level: nothing was lost before it, nothing is made up by it."""
+    plain = engine([10, 20], topups=[(1400, 4.0)])
+    fillings = plain.fillings
+    changed = replace(plain, fillings=Fillings(
+        np.zeros(2, int), np.array([fillings.day[0], fillings.day[0]]), np.array([1350.0, 1400.0]), np.array([2.0, 4.0]),
+        np.array([2.0, 0.0]), np.array([True, False])))  # fmt: skip
+    _, r = rates_of(changed)
+    scalar = ledger.wear_rate(
+        SYSTEM, 0, 0, [ledger.Point(250, 10), ledger.Point(500, 20)], [ledger.TopUp(400, 4)], part_changes=[ledger.PartChange(350, 2, 2)]
+    )
+    assert r.rate[1, 0] == pytest.approx(scalar.stretches[1].rate_mg_h, rel=1e-9)
+
+
+def test_a_stretch_from_below_what_the_lab_sees_starts_in_the_middle_and_is_less_sure():
+    plain = engine([8, 20, 10, 30])
+    bits = np.array([1 << INDEX["fe"], 0, 0, 0], dtype=np.int64)
+    _, r = rates_of(replace(plain, samples=replace(plain.samples, below=bits)))
+    _, face = rates_of(plain)
+    assert np.isnan(r.rate[0, 0])  # never itself a rise
+    assert r.rate[1, 0] == pytest.approx((20 - 4) * DENSITY * SYSTEM / 250)
+    assert r.se[1, 0] > 2 * face.se[1, 0]
 
 
 def test_a_held_sample_teaches_nothing():
