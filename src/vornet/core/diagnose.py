@@ -22,7 +22,7 @@ from vornet.core.measurands import BY_KEY, INDEX
 NONE, POSSIBLE, PROBABLE, STRONG = 0, 1, 2, 3
 STRENGTHS: dict[int, str] = {POSSIBLE: "possible", PROBABLE: "probable", STRONG: "strong"}
 #: (least degree of the main signs, least score); tuned on simulated fleets, checked on others
-NEEDS: dict[int, tuple[float, float]] = {POSSIBLE: (0.3, 0.45), PROBABLE: (0.64, 0.90), STRONG: (0.9, 1.25)}
+NEEDS: dict[int, tuple[float, float]] = {POSSIBLE: (0.3, 0.45), PROBABLE: (0.60, 0.88), STRONG: (0.9, 1.25)}
 #: what a better explanation takes away
 EXPLAINED = 0.6
 #: a limit passed counts for this degree where no stretch can be told

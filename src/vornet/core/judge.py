@@ -48,7 +48,7 @@ UNLIKE_AT_MOST = 2.0
 #: compartments of a family besides one's own, before the family says what is usual
 FAMILY_FEWEST = 2
 #: a departure from one's own past below this, in sd, is none
-STEADY_SD = 2.0
+STEADY_SD = 2.5
 
 
 @dataclass(frozen=True)
