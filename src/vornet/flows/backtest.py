@@ -58,7 +58,7 @@ def backtest(connection: Connection, today: date, sets: dict[str, list[FixedLimi
     return {
         "confirmed": confirmed(history, judgement.diagnosis, mine_found),
         "ended": learning.ended_past(connection, loaded, charges, judgement),
-        "learning": learning.propose(loaded, charges, judgement, mine_found),
+        "learning": learning.propose(loaded, judgement, mine_found),
         "samples": len(days), "of": whole if only else len(days), "findings": len(findings),
         "ways": [against_findings(key, name, code, history, findings) for (key, name), code in codes.items()],
         "first": date.fromordinal(int(days.min())) if len(days) else None, "last": date.fromordinal(int(days.max())) if len(days) else None,

@@ -6,7 +6,7 @@ from __future__ import annotations
 import json
 from collections import Counter
 from collections.abc import Mapping, Sequence
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from datetime import date
 from typing import Any
 
@@ -15,7 +15,7 @@ import numpy as np
 from vornet.core import learning
 from vornet.core.causes import CAUSES, NAMES
 from vornet.core.errors import InputError
-from vornet.core.history import Charges
+from vornet.core.history import Charges, cut
 from vornet.core.judge import VERDICTS, Judgement, judge
 from vornet.core.measurands import INDEX
 from vornet.core.properties import PROPERTIES, decides
@@ -48,7 +48,7 @@ def findings_of(recorded: Sequence[dict[str, Any]], loaded: Loaded) -> list[tupl
 
 
 def propose(
-    loaded: Loaded, charges: Charges, judgement: Judgement, findings: Sequence[tuple[int, int, int, str]], only: str = ""
+    loaded: Loaded, judgement: Judgement, findings: Sequence[tuple[int, int, int, str]], only: str = ""
 ) -> list[Proposed]:
     """What findings say, family by family, with what each would have changed over the history."""
     known = learning.cases(loaded.history, judgement.diagnosis, findings)
@@ -59,20 +59,20 @@ def propose(
         now = {k: float(x[f]) for k, x in loaded.factors.items()}
         rows = learning.suggest(known, f, now)
         if rows:
-            out.append(Proposed(family, rows, _past(loaded, charges, judgement, f, rows)))
+            out.append(Proposed(family, rows, _past(loaded, f, rows)))
     return out
 
 
-def _past(loaded: Loaded, charges: Charges, before: Judgement, family: int, rows: Sequence[learning.Suggestion]) -> dict[str, Any]:
-    """What other weights would have changed: verdicts from → to, first causes from → to, and the newest samples among them."""
+def _past(whole: Loaded, family: int, rows: Sequence[learning.Suggestion]) -> dict[str, Any]:
+    """What other weights would have changed: verdicts from → to, first causes from → to, and the newest samples among them.
+    Only the family itself is judged again, before and after."""
+    loaded = whole.part(whole.history.compartments.family == family)
     factors = {k: x.copy() for k, x in loaded.factors.items()}
     for r in rows:
-        factors.setdefault(learning.key_of(r.cause, r.sign), np.ones(len(loaded.families)))[family] = r.proposed
-    history = loaded.history
-    after = judge(
-        history, charges, stretch_rates(history, charges), loaded.limits, loaded.seen, teaching=loaded.teaching, factors=factors
-    )
-    mine = np.flatnonzero((history.compartments.family[history.samples.comp] == family) & history.samples.usable)
+        factors.setdefault(learning.key_of(r.cause, r.sign), np.ones(1))[0] = r.proposed
+    history, charges = loaded.history, cut(loaded.history)
+    before, after = judged(loaded, charges), judged(replace(loaded, factors=factors), charges)
+    mine = np.flatnonzero(history.samples.usable)
 
     def first(j: Judgement, i: int) -> str:
         best = j.diagnosis.best_first(i)
@@ -117,14 +117,14 @@ def sign(
         raise InputError("family", "there is no such family")
     loaded, charges = fleet_history.drop_held(connection, fleet_history.load(connection, today, mine))
     judgement = judged(loaded, charges)
-    found = next((p for p in propose(loaded, charges, judgement, findings_of(recorded, loaded), family)), None)
+    found = next((p for p in propose(loaded, judgement, findings_of(recorded, loaded), family)), None)
     offered = {learning.key_of(r.cause, r.sign): r for r in found.rows} if found else {}
     if not chosen or any(k not in offered or abs(offered[k].proposed - x) > 1e-9 for k, x in chosen.items()):
         raise InputError("sign", "the findings say something else by now: look again before you sign")
     rows = [offered[k] for k in chosen]
     f = loaded.families.index(family)
     factors = {k: float(x[f]) for k, x in loaded.factors.items() if x[f] != 1.0} | {k: offered[k].proposed for k in chosen}
-    past = _past(loaded, charges, judgement, f, rows)
+    past = _past(loaded, f, rows)
     _put(connection, fleet_id, family, factors, [asdict(r) for r in rows], past, by, said, today)
     queue.put_evaluation(connection, fleet_id, mine)
 
