@@ -76,6 +76,7 @@ def test_a_queue_is_signed_by_keyboard_alone(analyst: Page, served, db, fleet):
         keys.press("s")
         expect(page.locator("#review")).not_to_contain_text(number)
     expect(page.locator("#review")).to_contain_text("Nothing waits for a signature")
+    page.wait_for_function("() => signing.size === 0")  # the last signature goes behind what is shown
     signed = verdicts_of(db, fleet)
     assert signed["R2"][0] == 2
     assert signed["R2"][3] == "coolant"
@@ -91,6 +92,7 @@ def test_a_queue_is_signed_by_keyboard_alone(analyst: Page, served, db, fleet):
     expect(page.locator(".closes")).to_contain_text("Today.")
     keys.press("s")
     expect(page.locator("#review")).to_contain_text("Nothing waits for a signature")
+    page.wait_for_function("() => signing.size === 0")
     page.goto(served.url + "/review/actions")
     expect(page.locator("main")).to_contain_text("Nothing is open")
     expect(page.locator("main")).to_contain_text("by sample R4")
