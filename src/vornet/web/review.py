@@ -46,7 +46,9 @@ def _page(
     day = today(request)
     with database(request).fleet(visitor(request).fleet_id) as connection:
         waiting = [r for r in verdicts.queue(connection, day, older=older) if r["sample_id"] not in signed]
-        rest = verdicts.waiting(connection, day, older=not older)
+        # counted once a visit: whoever goes on from sample to sample does not wait for it
+        going_on = bool(request.headers.get("HX-Request")) and bool(waiting)
+        rest = None if going_on else verdicts.waiting(connection, day, older=not older)
         if sample:
             at = next((i for i, r in enumerate(waiting) if r["sample_id"] == sample), -1)
         else:

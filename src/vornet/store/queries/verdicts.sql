@@ -16,13 +16,16 @@ JOIN unit u ON u.fleet_id = c.fleet_id AND u.unit_id = c.unit_id
 ORDER BY e.proposed DESC, e.sampled_on, e.sample_id
 
 -- :waiting  how many, up to as many as Review walks along
+-- (looked at one by one, so that it can stop there)
 SELECT count(*) AS n FROM (
     SELECT 1 FROM evaluation e
+    CROSS JOIN LATERAL (
+        SELECT 1 WHERE NOT EXISTS (SELECT 1 FROM verdict v WHERE v.fleet_id = e.fleet_id AND v.sample_id = e.sample_id AND v.superseded_by IS NULL)
+          AND NOT EXISTS (SELECT 1 FROM hold h WHERE h.fleet_id = e.fleet_id AND h.sample_id = e.sample_id
+                          AND (h.settled_at IS NULL OR h.settlement = 'rejected'))
+          AND EXISTS (SELECT 1 FROM sample s WHERE s.fleet_id = e.fleet_id AND s.sample_id = e.sample_id AND s.superseded_by IS NULL)
+        OFFSET 0) waits
     WHERE e.sampled_on > %(since)s AND e.sampled_on <= %(until)s
-      AND NOT EXISTS (SELECT 1 FROM verdict v WHERE v.fleet_id = e.fleet_id AND v.sample_id = e.sample_id AND v.superseded_by IS NULL)
-      AND NOT EXISTS (SELECT 1 FROM hold h WHERE h.fleet_id = e.fleet_id AND h.sample_id = e.sample_id
-                      AND (h.settled_at IS NULL OR h.settlement = 'rejected'))
-      AND EXISTS (SELECT 1 FROM sample s WHERE s.fleet_id = e.fleet_id AND s.sample_id = e.sample_id AND s.superseded_by IS NULL)
     LIMIT %(most)s) unsigned
 
 -- :judged  a sample's proposal as it stands
