@@ -111,8 +111,6 @@ class Cause:
 
 #: silicon to aluminium: upper crust 3.8 by mass (Rudnick & Gao 2003); road and test dusts 2 to 10
 DUST = (2.0, 10.0)
-#: sodium to magnesium in standard sea water, S = 35: 10.77 to 1.29 g/kg
-SEA_WATER = (5.5, 13.0)
 
 CAUSES: tuple[Cause, ...] = (
     Cause(

@@ -15,7 +15,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from vornet.core.causes import CAUSES, FACTS, Sign
-from vornet.core.diagnose import POSSIBLE, Diagnosis
+from vornet.core.diagnose import POSSIBLE, PROBABLE, STRENGTHS, STRONG, Diagnosis
 from vornet.core.history import History
 from vornet.core.measurands import BY_KEY
 
@@ -177,8 +177,6 @@ def confirmed(
     The samples before one finding are one question asked several times: a cause counts once a finding, by the strongest it
     was called then. Calls with no finding in the ``about`` days after them were not looked into.
     """
-    from vornet.core.diagnose import PROBABLE, STRENGTHS, STRONG
-
     samples = history.samples
     looked = np.zeros(len(samples.comp), dtype=bool)
     counts = {PROBABLE: [0, 0], STRONG: [0, 0]}
