@@ -13,6 +13,7 @@ test: setup-test lint
 
 lint: setup-test
 	@$(PY)/ruff check src tests scripts bench
+	@$(PY)/ruff format --check -q src tests scripts bench
 	@$(PY)/mypy
 	@$(PY)/lint-imports
 

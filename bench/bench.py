@@ -106,9 +106,13 @@ def pages(db: Database, fleet: str, runs: int = 60) -> dict[str, tuple[float, fl
         some = "SELECT compartment_id FROM compartment ORDER BY random() LIMIT 30"
         ids = [r["compartment_id"] for r in c.execute(some).fetchall()]
     out = {}
-    for name, path in (("Board", lambda i: "/"), ("Compartment", lambda i: f"/compartments/{ids[i % len(ids)]}"),
-                       ("Library", lambda i: f"/library?sort={('unit', 'family', 'due', 'interval')[i % 4]}&q={i % 10}"),
-                       ("Plan", lambda i: "/plan?days=90"), ("Review", lambda i: f"/review?at={i % 20}")):
+    for name, path in (
+        ("Board", lambda i: "/"),
+        ("Compartment", lambda i: f"/compartments/{ids[i % len(ids)]}"),
+        ("Library", lambda i: f"/library?sort={('unit', 'family', 'due', 'interval')[i % 4]}&q={i % 10}"),
+        ("Plan", lambda i: "/plan?days=90"),
+        ("Review", lambda i: f"/review?at={i % 20}"),
+    ):
         for i in range(5):
             client.get(path(i))
         seconds = []
@@ -194,8 +198,13 @@ def speed(compartments: int, samples: int) -> None:
     _, part_s = timed(lambda: evaluate.evaluate(db, NAME, TODAY))
     _, afresh_s = timed(lambda: evaluate.evaluate(db, NAME, TODAY, afresh=True))
     print(f"bare read        {read_s:6.2f} s")
-    for words, seconds in (("first", first_s), ("again, nothing changed", again_s), ("one compartment", one_s),
-                           ("again, its family changed", part_s), ("all of it afresh", afresh_s)):
+    for words, seconds in (
+        ("first", first_s),
+        ("again, nothing changed", again_s),
+        ("one compartment", one_s),
+        ("again, its family changed", part_s),
+        ("all of it afresh", afresh_s),
+    ):
         each = seconds / samples * 1e6
         print(f"evaluate         {seconds:6.2f} s  {seconds / read_s:5.1f} x the read (asked 40 afresh), {each:4.0f} µs a sample: {words}")
     demo.load(db, TODAY)
@@ -292,13 +301,18 @@ def hands(signatures: int = 40) -> bool:
             page.wait_for_function("() => ahead !== null")
             first.append((time.perf_counter() - asked) * 1000)
             was = page.get_attribute("[data-sign]", "data-sample")
-            took.append(page.evaluate("""async (was) => {
+            took.append(
+                page.evaluate(
+                    """async (was) => {
                 const start = performance.now();
                 document.dispatchEvent(new KeyboardEvent("keydown", { key: "s", bubbles: true }));
                 while (document.querySelector("[data-sign]")?.dataset.sample === was) await new Promise(requestAnimationFrame);
                 await new Promise(requestAnimationFrame);
                 return performance.now() - start;
-            }""", was))
+            }""",
+                    was,
+                )
+            )
         browser.close()
     server.should_exit = True
     p50, p95 = statistics.median(took), statistics.quantiles(took, n=20)[18]

@@ -430,9 +430,7 @@ def lab_sim(
         _end_with_parent()
     if not (delay >= 0 and 0 <= mistakes <= 1 and 0 <= reissues <= 1):
         raise InputError("lab-sim", "a delay of 0 or more; shares from 0 to 1")
-    bench = lab.Bench(
-        clone_dir() / ".local" / "lab-sim", lab.Clock(delay / 3, delay), _day(start), demo_fleet.SEED, mistakes, reissues
-    )
+    bench = lab.Bench(clone_dir() / ".local" / "lab-sim", lab.Clock(delay / 3, delay), _day(start), demo_fleet.SEED, mistakes, reissues)
     uvicorn.run(lab.create_app(bench), host="127.0.0.1", port=port, log_level="warning", access_log=False)
 
 

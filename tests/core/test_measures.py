@@ -45,9 +45,7 @@ def test_what_is_shown_comes_back_when_typed(value, kind, system):
 
 def test_sentences_in_the_fleets_units():
     text = "99 L came out, but the system held only 60.5 L before; silicon 51 mg/kg, 5 mg/L"
-    assert measures.said(text, "us") == (
-        "104.6 qt came out, but the system held only 63.9 qt before; silicon 51 mg/kg, 5 mg/L"
-    )
+    assert measures.said(text, "us") == ("104.6 qt came out, but the system held only 63.9 qt before; silicon 51 mg/kg, 5 mg/L")
     assert measures.said(text, "si") == text
 
 

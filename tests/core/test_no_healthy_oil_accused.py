@@ -276,9 +276,7 @@ def test_a_limit_above_estimated_new_oil_carries_what_labs_differ_by(lab, passed
     labs = np.ones(len(history.samples.comp), dtype=np.int64)
     labs[gear] = lab
     known = Fresh(record, (Step(1, INDEX["an"], 0.0, 2.0, 0.05, True),))
-    seen = replace(
-        history, oils=replace(history.oils, new=record), fresh=known, samples=replace(history.samples, values=values, lab=labs)
-    )
+    seen = replace(history, oils=replace(history.oils, new=record), fresh=known, samples=replace(history.samples, values=values, lab=labs))
     past = past_limits(seen, cut(seen), table())
     assert past.limits["high"][0][gear, INDEX["an"]] == pytest.approx(3.0)
     assert bool(past.watch_high[gear, INDEX["an"]]) is passed

@@ -66,9 +66,7 @@ def test_no_stretch_starts_from_a_sample_of_standing_oil():
 def test_a_top_up_between_samples_equals_the_scalar_ledger():
     h = engine([10, 20], topups=[(1100, 4.0), (1350, 5.0)])
     _, r = rates_of(h)
-    scalar = ledger.wear_rate(
-        SYSTEM, 0, 0, [ledger.Point(250, 10), ledger.Point(500, 20)], [ledger.TopUp(100, 4), ledger.TopUp(350, 5)]
-    )
+    scalar = ledger.wear_rate(SYSTEM, 0, 0, [ledger.Point(250, 10), ledger.Point(500, 20)], [ledger.TopUp(100, 4), ledger.TopUp(350, 5)])
     # the first stretch is judged as of its own sample: the top-up at 350 h is not known yet
     alone = ledger.wear_rate(SYSTEM, 0, 0, [ledger.Point(250, 10)], [ledger.TopUp(100, 4)])
     assert r.rate[0, 0] == pytest.approx(alone.rate_mg_h)
@@ -143,9 +141,7 @@ def test_hours_on_the_running_charge():
     assert hours_on_charge(cut(h), np.array([2230.0])).tolist() == [230]
 
 
-@pytest.mark.parametrize(
-    ("total", "reason"), [(900.0, "meter_back"), (99999.0, "meter_jump"), (1255.0, None), (1245.0, None)]
-)
+@pytest.mark.parametrize(("total", "reason"), [(900.0, "meter_back"), (99999.0, "meter_jump"), (1255.0, None), (1245.0, None)])
 def test_meters_that_cannot_be(total, reason):
     h = engine([10, 20])
     h.samples.total[0] = total

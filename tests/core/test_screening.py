@@ -69,10 +69,7 @@ def fleet(seed: int = 0, engines: int = 3, gears: int = 3) -> tuple[History, dic
                 for key, gain in moves.items():
                     row[key] += gain * h / 500 * pace
                 row |= {"water_ppm": 120.0, "fuel_pct": 0.4} if engine else {"water_ppm": 120.0}
-                noisy = {
-                    key: max(x * (1 + 0.015 * rng.standard_normal()) + 0.1 * rng.standard_normal(), 0)
-                    for key, x in row.items()
-                }
+                noisy = {key: max(x * (1 + 0.015 * rng.standard_normal()) + 0.1 * rng.standard_normal(), 0) for key, x in row.items()}
                 at[(c, 2 * k + half)] = len(comp)
                 (
                     comp.append(c),
@@ -221,9 +218,7 @@ def test_thin_oil_by_fuel_is_no_other_oil():
     assert found(changed(history, i, v100=v100 * 0.8, fuel_pct=5.0)) == {}
 
 
-@pytest.mark.parametrize(
-    "fault", [{"fe": 90, "cr": 9}, {"na": 140, "k": 50, "b": 40}, {"pb": 40, "sn": 12, "cu": 30}, {"al": 45, "fe": 80}]
-)
+@pytest.mark.parametrize("fault", [{"fe": 90, "cr": 9}, {"na": 140, "k": 50, "b": 40}, {"pb": 40, "sn": 12, "cu": 30}, {"al": 45, "fe": 80}])
 def test_a_real_fault_is_no_swap(fault):
     history, at = fleet()
     a = at[(0, 13)]
@@ -404,9 +399,7 @@ def fallen(history: History, at: dict, share: float) -> tuple[History, int]:
     v = history.samples.values[before]
     oil = history.oils.new[0]
     keys = ("fe", "cr", "al", "cu", "pb", "sn", "bn", "soot_pct", "oxidation")
-    return changed(
-        history, i, **{k: float(v[INDEX[k]]) * (1 - share) + float(np.nan_to_num(oil[INDEX[k]])) * share for k in keys}
-    ), i
+    return changed(history, i, **{k: float(v[INDEX[k]]) * (1 - share) + float(np.nan_to_num(oil[INDEX[k]])) * share for k in keys}), i
 
 
 def test_metals_that_fall_speak_of_a_drain_or_a_top_up():
@@ -428,9 +421,7 @@ def test_a_fall_that_a_recorded_top_up_explains_is_none():
     history = changed(history, at[(2, 12)], fe=40, cr=4, al=12, cu=18, pb=14, sn=9)
     thinned, i = fallen(history, at, 0.3)
     between = float(history.samples.total[i]) - 100
-    fill = Fillings(
-        np.array([2]), np.array([history.samples.day[i] - 5]), np.array([between]), np.array([18.0]), np.array([0.0])
-    )
+    fill = Fillings(np.array([2]), np.array([history.samples.day[i] - 5]), np.array([between]), np.array([18.0]), np.array([0.0]))
     assert not any(f.reason.startswith("unrecorded") for f in found(replace(thinned, fillings=fill)).get(i, []))
 
 
@@ -461,19 +452,13 @@ def test_meters_that_cannot_be():
         block = history.samples.total.copy()
         block[i] = meter
         there = replace(history, samples=replace(history.samples, total=block))
-        return [
-            f.reason
-            for f in found(there, points=points(there, list(readings))).get(i, [])
-            if f.reason.startswith("meter")
-        ]
+        return [f.reason for f in found(there, points=points(there, list(readings))).get(i, []) if f.reason.startswith("meter")]
 
     assert reason(total, (day - 10, total - 80)) == []
     assert reason(total / 10, (day - 10, total - 80)) == ["meter_back"]
     assert reason(total + 400, (day - 10, total - 80), (day + 5, total + 40)) == ["meter_ahead"]
     assert reason(total + 4000, (day - 10, total - 80)) == ["meter_jump"]
-    assert (
-        reason(total - 80 + 235, (day - 10, total - 80)) == []
-    )  # under 24 h a day, and not four times its use for long
+    assert reason(total - 80 + 235, (day - 10, total - 80)) == []  # under 24 h a day, and not four times its use for long
     assert reason(total - 80 + 230, (day - 3, total - 80)) == ["meter_jump"]
 
 

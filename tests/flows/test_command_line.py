@@ -23,9 +23,7 @@ ASK = {
 
 
 def vornet(*args: str, given: str = "") -> subprocess.CompletedProcess:
-    return subprocess.run(
-        [sys.executable, "-m", "vornet", *args], input=given, capture_output=True, text=True, timeout=120
-    )
+    return subprocess.run([sys.executable, "-m", "vornet", *args], input=given, capture_output=True, text=True, timeout=120)
 
 
 @pytest.mark.parametrize("name", ASK)

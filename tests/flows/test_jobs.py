@@ -226,9 +226,22 @@ def test_entries_of_yesterday_sent_today_are_yesterdays(db, ready):
 def test_a_bottle_drawn_before_is_not_drawn_again(db, ready):
     fleet_id, _, parts, _visitors, ids = ready
     with db.fleet(fleet_id) as c:
-        c.execute(query("jobs.put_bottle"), {
-            "fleet_id": fleet_id, "sample_no": "TWICE", "compartment_id": ids["gearbox"], "drawn_on": TODAY, "meter": 1, "oil_hours": None,
-            "oil_id": None, "topup_l": None, "conditions": "{}", "drain_id": None, "by": "t"})
+        c.execute(
+            query("jobs.put_bottle"),
+            {
+                "fleet_id": fleet_id,
+                "sample_no": "TWICE",
+                "compartment_id": ids["gearbox"],
+                "drawn_on": TODAY,
+                "meter": 1,
+                "oil_hours": None,
+                "oil_id": None,
+                "topup_l": None,
+                "conditions": "{}",
+                "drain_id": None,
+                "by": "t",
+            },
+        )
     rows = [*engine_rows(parts[0]), row(parts[0], "sample_no", "TWICE", 28), row(parts[0], "done", {}, 30)]
     answer = send(db, ready, rows)
     assert "bottle TWICE was drawn before" in answer["refused"][0]["why"]

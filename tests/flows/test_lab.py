@@ -140,9 +140,7 @@ def test_headings_are_explained_once_and_remembered_for_the_lab(db, fleet):
     with pytest.raises(InputError, match="Vær"), db.fleet(fleet_id) as c:
         inbox.explain(c, fleet_id, first, "Kaj", said, "An Analyst")
     with pytest.raises(InputError, match="not a unit"), db.fleet(fleet_id) as c:
-        inbox.explain(
-            c, fleet_id, first, "Kaj", {**said, "Jern": Meaning("fe", "cSt"), "Vær": Meaning("")}, "An Analyst"
-        )
+        inbox.explain(c, fleet_id, first, "Kaj", {**said, "Jern": Meaning("fe", "cSt"), "Vær": Meaning("")}, "An Analyst")
     with db.fleet(fleet_id) as c:
         inbox.explain(c, fleet_id, first, "Kaj", {**said, "Vær": Meaning("")}, "An Analyst")
     queue.drain_queue(db, TODAY)
@@ -207,9 +205,10 @@ def test_a_killed_worker_leaves_nothing_half_done_and_its_file_is_taken_up_again
     queue.drain_queue(db, TODAY)
     done = state(db, fleet, file_id)
     assert (done["state"], done["rows_new"]) == ("done", 6000)
-    assert one(
-        db, fleet, "SELECT count(DISTINCT sample_no) AS d, count(*) AS n FROM sample WHERE sample_no LIKE 'K%%'"
-    ) == {"d": 6000, "n": 6000}
+    assert one(db, fleet, "SELECT count(DISTINCT sample_no) AS d, count(*) AS n FROM sample WHERE sample_no LIKE 'K%%'") == {
+        "d": 6000,
+        "n": 6000,
+    }
 
 
 def test_a_job_whose_worker_is_dead_goes_back_on_the_queue(db, fleet):
@@ -293,9 +292,7 @@ def test_days_come_in_order_drawn_received_reported(db, fleet, received, reporte
 @pytest.fixture
 def slipped(db, fleet):
     """A sample with oxidation in A/0.1 mm."""
-    results.load(
-        db, csv_of(row("U1", "2025-12-20", 3700, 200, False, oxidation=0.11)), fleet=fleet, name="u.csv", by="t"
-    )
+    results.load(db, csv_of(row("U1", "2025-12-20", 3700, 200, False, oxidation=0.11)), fleet=fleet, name="u.csv", by="t")
     evaluate.evaluate(db, fleet, TODAY)
     return fleet
 
@@ -308,14 +305,10 @@ def test_a_slip_of_unit_is_put_right_and_the_lab_s_file_still_changes_nothing(db
         inbox.correct(c, fleet_id, hold["sample_id"], {"oxidation": "11"}, "the lab uses A/0.1 mm", "An Analyst", TODAY)
     assert open_holds(db, slipped) == {}
     assert {r["sample_no"]: r["proposed"] for r in judgements.judgements(db, slipped)}["U1"] == "run_on"
-    again = results.load(
-        db, csv_of(row("U1", "2025-12-20", 3700, 200, False, oxidation=0.11)), fleet=slipped, name="u.csv", by="t"
-    )
+    again = results.load(db, csv_of(row("U1", "2025-12-20", 3700, 200, False, oxidation=0.11)), fleet=slipped, name="u.csv", by="t")
     assert (again.new, again.same, again.held_rows) == (0, 1, 0)
     with db.fleet(fleet_id) as c:
-        current = c.execute(
-            "SELECT sample_id, values FROM sample WHERE sample_no = 'U1' AND superseded_by IS NULL"
-        ).fetchone()
+        current = c.execute("SELECT sample_id, values FROM sample WHERE sample_no = 'U1' AND superseded_by IS NULL").fetchone()
         newest = inbox.history_of(c, current["sample_id"])[0]
     assert current["values"][INDEX["oxidation"]] == 11
     assert (newest["kind"], newest["what"], newest["made_by"]) == ("corrected", "oxidation 0.11 to 11", "An Analyst")
@@ -335,9 +328,7 @@ def test_a_correction_that_is_none_says_which_field(db, slipped, typed, why, fie
 
 
 def test_what_was_released_stays_released_through_a_correction(db, fleet):
-    results.load(
-        db, csv_of(row("V1", "2025-12-20", 3700, 200, False, oxidation=0.11, bn=14)), fleet=fleet, name="v.csv", by="t"
-    )
+    results.load(db, csv_of(row("V1", "2025-12-20", 3700, 200, False, oxidation=0.11, bn=14)), fleet=fleet, name="v.csv", by="t")
     evaluate.evaluate(db, fleet, TODAY)
     holds = open_holds(db, fleet)
     assert set(holds) == {"V1 unit_slip"}  # the unit is told first: what follows from it waits
@@ -346,9 +337,7 @@ def test_what_was_released_stays_released_through_a_correction(db, fleet):
         new = inbox.correct(c, fleet_id, holds["V1 unit_slip"]["sample_id"], {"oxidation": "11"}, "unit", "A", TODAY)
     assert set(open_holds(db, fleet)) == {"V1 bn_above_new"}
     with db.fleet(fleet_id) as c:
-        inbox.settle(
-            c, fleet_id, open_holds(db, fleet)["V1 bn_above_new"]["hold_id"], "released", "another method", "A", TODAY
-        )
+        inbox.settle(c, fleet_id, open_holds(db, fleet)["V1 bn_above_new"]["hold_id"], "released", "another method", "A", TODAY)
         inbox.correct(c, fleet_id, new, {"fe": "14"}, "printed wrongly", "A", TODAY)
     assert open_holds(db, fleet) == {}
 
@@ -366,18 +355,13 @@ def test_a_rejected_sample_is_out_of_every_judgement(db, slipped):
 
 
 def test_a_held_row_is_corrected_and_taken_in_with_its_original_kept(db, fleet):
-    results.load(
-        db, csv_of(row("W1", "2025-12-20", 3700, 200, False, unit="M/V Test")), fleet=fleet, name="w.csv", by="t"
-    )
+    results.load(db, csv_of(row("W1", "2025-12-20", 3700, 200, False, unit="M/V Test")), fleet=fleet, name="w.csv", by="t")
     held = one(db, fleet, "SELECT * FROM held_row WHERE sample_no = 'W1'")
     fleet_id = fleets.find(db, fleet)
     with pytest.raises(InputError, match="no unit named"), db.fleet(fleet_id) as c:
         inbox.correct_row(c, fleet_id, held["held_row_id"], {"unit": "MV Tset"}, "typo", "A", TODAY)
     with db.fleet(fleet_id) as c:
-        assert (
-            inbox.correct_row(c, fleet_id, held["held_row_id"], {"unit": "MV Test"}, "typo at the lab", "A", TODAY)
-            == "W1"
-        )
+        assert inbox.correct_row(c, fleet_id, held["held_row_id"], {"unit": "MV Test"}, "typo at the lab", "A", TODAY) == "W1"
     assert {r["sample_no"]: r["proposed"] for r in judgements.judgements(db, fleet)}["W1"] == "run_on"
     after = one(db, fleet, "SELECT * FROM held_row WHERE sample_no = 'W1'")
     assert after["original"]["unit"] == "M/V Test"
@@ -440,9 +424,7 @@ def pair(db, fleet_name):
             ("gearbox", gear, {"fe": 20, "cu": 5, "an": 0.2}),
         ):  # fmt: skip
             values = {k: (new.get(k, 0.0) + moves.get(k, 0.0)) * (1 + 0.01 * rng.standard_normal()) for k in keys}
-            shown = [
-                "" if place == "gearbox" and k in ("bn", "soot_pct", "oxidation") else f"{values[k]:.3f}" for k in keys
-            ]
+            shown = ["" if place == "gearbox" and k in ("bn", "soot_pct", "oxidation") else f"{values[k]:.3f}" for k in keys]
             lines.append(f"{place[0].upper()}{i},MV Test,{place},{day},{1500 + 500 * i},500,true," + ",".join(shown))
     return fleet_name, lines
 
@@ -469,15 +451,11 @@ def test_swapped_bottles_are_swapped_back_with_one_word_and_the_file_still_chang
         inbox.swap(c, fleet_id, holds["E3 swapped_bottle"]["hold_id"], "labels", "A", TODAY)
     assert not any("swapped" in k for k in open_holds(db, name))
     sulfur = {
-        r["sample_no"]: r["values"][INDEX["s"]]
-        for r in rows_of(db, name, "SELECT sample_no, values FROM sample WHERE superseded_by IS NULL")
+        r["sample_no"]: r["values"][INDEX["s"]] for r in rows_of(db, name, "SELECT sample_no, values FROM sample WHERE superseded_by IS NULL")
     }
     assert sulfur["E3"] == pytest.approx(3800, rel=0.1)
     assert sulfur["G3"] == pytest.approx(21000, rel=0.1)
-    where = {
-        r["sample_no"]: r["row_no"]
-        for r in rows_of(db, name, "SELECT sample_no, row_no FROM sample WHERE superseded_by IS NULL")
-    }
+    where = {r["sample_no"]: r["row_no"] for r in rows_of(db, name, "SELECT sample_no, row_no FROM sample WHERE superseded_by IS NULL")}
     at = {line.split(",")[0]: i + 1 for i, line in enumerate(lines)}
     assert (where["E3"], where["G3"]) == (at["G3"], at["E3"])  # each value opens to the row where it is printed
     again = results.load(db, content, fleet=name, name="s.csv", by="t")
@@ -868,8 +846,6 @@ def test_a_lab_s_opinion_is_kept_and_not_obeyed(db, fleet):
 
 
 def test_what_waits_goes_out_as_a_table_without_live_formulas(db, fleet):
-    results.load(
-        db, csv_of(row("=cmd|x", "2025-12-20", 3700, 200, False, unit="@U")), fleet=fleet, name="e.csv", by="t"
-    )
+    results.load(db, csv_of(row("=cmd|x", "2025-12-20", 3700, 200, False, unit="@U")), fleet=fleet, name="e.csv", by="t")
     text = inbox.waiting_csv(db, fleets.find(db, fleet))
     assert "'=cmd|x,'@U" in text

@@ -142,9 +142,7 @@ def test_foreign_headers_separators_decimal_commas_and_censored_values(db, fleet
     assert s["below"] == 1 << at["soot_pct"]
 
 
-@pytest.mark.parametrize(
-    "content", [b"", b"\x00\x01\x02", b"a,b\n1,2\n", b"sample_no,unit\nA,B\n", b"PK\x03\x04", HEADER.encode()]
-)
+@pytest.mark.parametrize("content", [b"", b"\x00\x01\x02", b"a,b\n1,2\n", b"sample_no,unit\nA,B\n", b"PK\x03\x04", HEADER.encode()])
 def test_a_file_that_is_no_results_file_is_refused_whole(db, fleet, content):
     with pytest.raises(InputError):
         results.load(db, content, fleet=fleet, name="x", by="test")

@@ -50,11 +50,21 @@ def rich_register(name):
         {"unit": "MV Test", "item": "Coolant", "on": "2025-06-01", "meter": 2600, "outcome": "done", "reading": {"value": -31}},
         {"unit": "MV Test", "item": "Belt", "on": "2026-01-02", "outcome": "looked_at", "reading": {"value": "cracked"}, "note": "soon"},
     ]
-    document["templates"] = [{"name": "T1", "unit": {"meter_unit": "h"}, "compartments": [{"compartment": "engine", "kind": "engine"}],
-                              "service_items": []}]
+    document["templates"] = [
+        {"name": "T1", "unit": {"meter_unit": "h"}, "compartments": [{"compartment": "engine", "kind": "engine"}], "service_items": []}
+    ]
     document["drains"][-1] |= {"reading_after": 1.0, "ambient_c": 4, "batch": "L7", "concession": "none left"}
-    document["top_ups"] = [{"unit": "MV Test", "compartment": "engine", "on": "2025-12-01", "meter": 3600, "litres": 2,
-                            "reading_before": 0.2, "reading_after": 0.9}]
+    document["top_ups"] = [
+        {
+            "unit": "MV Test",
+            "compartment": "engine",
+            "on": "2025-12-01",
+            "meter": 3600,
+            "litres": 2,
+            "reading_before": 0.2,
+            "reading_after": 0.9,
+        }
+    ]
     document["level_checks"] = [{"unit": "MV Test", "compartment": "engine", "on": "2025-12-05", "meter": 3620, "reading": 0.5}]
     return document
 
@@ -222,15 +232,20 @@ def test_second_meters_do_not_mix(db, fleet):
     """A compartment on the second meter has its own oil hours, due date and rate."""
     document = small_register(fleet)
     document["units"][0]["second_meter_unit"] = "h"
-    document["units"][0]["compartments"].append({
-        "compartment": "winch", "kind": "hydraulics", "system_volume_l": 40, "meter_no": 2, "interval_h": 1000, "oil": "Test 15W-40"})
+    document["units"][0]["compartments"].append(
+        {"compartment": "winch", "kind": "hydraulics", "system_volume_l": 40, "meter_no": 2, "interval_h": 1000, "oil": "Test 15W-40"}
+    )
     document["drains"].append({"unit": "MV Test", "compartment": "winch", "on": "2025-11-01", "meter": 171})
     document["readings"] += [{"unit": "MV Test", "on": f"2025-12-{d:02d}", "meter": 200 + d, "meter_no": 2} for d in (5, 15, 25)]
     assert load(db, fleet, document).problems == []
     evaluate.evaluate(db, fleet, TODAY)
     with db.fleet(fleets.find(db, fleet)) as c:
-        rows = {r["compartment"]: r for r in c.execute(query("board.rows"), {
-            "show": "all", "depot": "", "q": "", "like": "%", "limit": 9, "offset": 0, "since": TODAY}).fetchall()}
+        rows = {
+            r["compartment"]: r
+            for r in c.execute(
+                query("board.rows"), {"show": "all", "depot": "", "q": "", "like": "%", "limit": 9, "offset": 0, "since": TODAY}
+            ).fetchall()
+        }
         rate = c.execute("SELECT rate_per_day FROM standing s JOIN compartment c USING (compartment_id) WHERE c.name = 'winch'")
         assert rate.fetchone()["rate_per_day"] == pytest.approx(1.0)
     assert rows["winch"]["oil_hours"] == 54
@@ -345,9 +360,12 @@ def test_a_copy_takes_compartments_and_plan_but_no_history(db, rich):
         assert [x["c"]["compartment"] for x in page["compartments"]] == ["engine"]
         assert len(page["items"]) == 5
         assert page["meters"][1]["meter"] == 12
-        assert c.execute(
-            "SELECT count(*) AS n FROM drain d JOIN compartment c USING (compartment_id) WHERE c.unit_id = %s", [made]
-        ).fetchone()["n"] == 0
+        assert (
+            c.execute("SELECT count(*) AS n FROM drain d JOIN compartment c USING (compartment_id) WHERE c.unit_id = %s", [made]).fetchone()[
+                "n"
+            ]
+            == 0
+        )
         with pytest.raises(InputError, match="already"):
             units.make_unit(c, fleet_id, units.NewUnit({"unit": "MV Copy"}, pattern, None, TODAY), "t", TODAY)
 

@@ -46,8 +46,7 @@ def test_no_drains_but_oil_hours_are_told(db, fleet_name):
     document = small_register(fleet_name, drains=[])
     header = "sample_no,unit,compartment,sampled_on,meter,oil_hours,bn,oxidation"
     rows = [header] + [
-        f"{i},MV Test,engine,2025-{m:02d}-01,{1500 + 500 * i},490,{7 + 0.1 * (i % 2)},{15 + i % 3}"
-        for i, m in enumerate((2, 4, 6, 8, 10))
+        f"{i},MV Test,engine,2025-{m:02d}-01,{1500 + 500 * i},490,{7 + 0.1 * (i % 2)},{15 + i % 3}" for i, m in enumerate((2, 4, 6, 8, 10))
     ]
     built(db, fleet_name, document, rows)
     answer = answers(db, fleet_name)["MV Test", "engine"]

@@ -72,9 +72,7 @@ def ods(rows) -> bytes:
     return out.getvalue()
 
 
-TEXT = (
-    "sample_no;unit;compartment;sampled_on;Fe (ppm);Visc @ 100 °C;Wasser µg\nS1;MV Test;engine;05.01.2026;12,5;14,21;\n"
-)
+TEXT = "sample_no;unit;compartment;sampled_on;Fe (ppm);Visc @ 100 °C;Wasser µg\nS1;MV Test;engine;05.01.2026;12,5;14,21;\n"
 
 
 @pytest.mark.parametrize("encoding", ["utf-8", "utf-8-sig", "utf-16", "utf-16-le", "cp1252"])
@@ -85,10 +83,7 @@ def test_every_common_encoding_reads_the_same(encoding):
 
 
 def test_a_file_that_mixes_encodings_keeps_both():
-    content = (
-        "sample_no,unit,sampled_on,fe,comment\nS1,Bjørk,2026-01-05,3,µ\n".encode()
-        + "S2,Bjørk,2026-01-05,4,grå\n".encode("cp1252")
-    )
+    content = "sample_no,unit,sampled_on,fe,comment\nS1,Bjørk,2026-01-05,3,µ\n".encode() + "S2,Bjørk,2026-01-05,4,grå\n".encode("cp1252")
     chunk = read(content)
     assert chunk.text["unit"] == ["Bjørk", "Bjørk"]
     assert chunk.text["comment"] == ["µ", "grå"]
@@ -148,9 +143,7 @@ def test_not_measured_is_not_a_number(text):
 
 
 def test_dates_in_three_styles_in_one_file():
-    chunk = read(
-        b"sample_no,unit,sampled_on,fe\nA,U,2026-01-05,1\nB,U,5.1.2026,1\nC,U,05/01/2026,1\nD,U,5 Jan 2026,1\nE,U,31/12/2025,1\n"
-    )
+    chunk = read(b"sample_no,unit,sampled_on,fe\nA,U,2026-01-05,1\nB,U,5.1.2026,1\nC,U,05/01/2026,1\nD,U,5 Jan 2026,1\nE,U,31/12/2025,1\n")
     assert chunk.sampled_on == [date(2026, 1, 5)] * 4 + [date(2025, 12, 31)]
 
 
@@ -161,9 +154,7 @@ def test_month_first_is_told_from_the_files_own_days():
 
 @pytest.mark.parametrize("cell", ["31.02.2026", "2026-13-01", "yesterday", "1/1/26", "0001-01-01", "9999-01-01"])
 def test_a_day_that_is_none_holds_its_row(cell):
-    [chunk] = results_file.chunks(
-        results_file.open_file(f"sample_no,unit,sampled_on,fe\nA,U,{cell},1\nB,U,2026-01-05,1\n".encode())
-    )
+    [chunk] = results_file.chunks(results_file.open_file(f"sample_no,unit,sampled_on,fe\nA,U,{cell},1\nB,U,2026-01-05,1\n".encode()))
     assert [(b.row_no, b.field, b.reason) for b in chunk.bad] == [(2, "sampled_on", "bad_date")]
     assert chunk.text["sample_no"] == ["B"]
 
@@ -278,9 +269,7 @@ def test_nothing_at_all():
     assert "is empty" in refused(b" \n \n")
 
 
-@pytest.mark.parametrize(
-    "content", [b"%PDF-1.7 ...", b"\x89PNG\r\n\x1a\n\x00\x00", b"\x00" * 100, b"just words\nand more\n"]
-)
+@pytest.mark.parametrize("content", [b"%PDF-1.7 ...", b"\x89PNG\r\n\x1a\n\x00\x00", b"\x00" * 100, b"just words\nand more\n"])
 def test_what_is_no_table_is_refused_in_a_sentence(content):
     assert len(refused(content)) > 15
 
@@ -335,9 +324,7 @@ def test_a_million_columns_and_a_line_without_end():
 
 
 def test_a_quote_that_never_closes():
-    [chunk] = results_file.chunks(
-        results_file.open_file(b'sample_no,unit,sampled_on,fe\nA,U,2026-01-05,1\nB,"U,2026-01-05,1\n')
-    )
+    [chunk] = results_file.chunks(results_file.open_file(b'sample_no,unit,sampled_on,fe\nA,U,2026-01-05,1\nB,"U,2026-01-05,1\n'))
     assert chunk.text["sample_no"] == ["A", "B"]
     assert chunk.sampled_on[1] is None  # held later: the day was swallowed by the quote
 
@@ -345,9 +332,7 @@ def test_a_quote_that_never_closes():
 @settings(max_examples=150, suppress_health_check=[HealthCheck.too_slow])
 @given(
     st.binary(max_size=400),
-    st.sampled_from(
-        [b"", b"sample_no,unit,sampled_on,fe\n", b"sample_no;fe;x\r\n", b'{"samples":', b"[{", b"\xff\xfe"]
-    ),
+    st.sampled_from([b"", b"sample_no,unit,sampled_on,fe\n", b"sample_no;fe;x\r\n", b'{"samples":', b"[{", b"\xff\xfe"]),
 )
 def test_any_bytes_are_rows_or_one_refusal(tail, head):
     try:

@@ -93,8 +93,12 @@ def test_fuel_share_is_the_blends_inverse(share):
     ("counts", "code"),
     [
         # ISO 4406: a code covers from just above the limit below it up to its own limit
-        ((2100, 340, 42), "18/16/13"), ((2500, 640, 80), "18/16/13"), ((2501, 641, 81), "19/17/14"), ((0, 0, 0), "0/0/0"),
-        ((160_000, 20, 0.01), "24/11/0"), ((None, 1300, None), "-/17/-"),
+        ((2100, 340, 42), "18/16/13"),
+        ((2500, 640, 80), "18/16/13"),
+        ((2501, 641, 81), "19/17/14"),
+        ((0, 0, 0), "0/0/0"),
+        ((160_000, 20, 0.01), "24/11/0"),
+        ((None, 1300, None), "-/17/-"),
     ],
 )
 def test_cleanliness_codes(counts, code):

@@ -75,7 +75,8 @@ def cast(db):
             "oil_id": c.execute("SELECT oil_id FROM oil").fetchone()["oil_id"],
             "sample_id": c.execute("SELECT sample_id FROM sample").fetchone()["sample_id"],
             "import_file_id": c.execute("SELECT import_file_id FROM import_file").fetchone()["import_file_id"],
-            "layout": "csv", "row_no": 2,
+            "layout": "csv",
+            "row_no": 2,
         }
         fleet_id = fleets.find(db, name)
         ids["kind"] = "csv"

@@ -28,9 +28,17 @@ def visit(db, fleet):
     engine |= {"volume_between_marks_l": 4, "level_method": "dipstick", "filters": [{"part": "F-1"}],
                "drain_points": [{"place": "sump", "wrench": "27 mm", "torque_min_nm": 60, "torque_max_nm": 75, "magnet": True}]}  # fmt: skip
     document["oils"][0]["pack_l"] = 20
-    document["units"][0]["compartments"].append({
-        "compartment": "gearbox", "kind": "gearbox", "system_volume_l": 20, "capacity_l": 18, "oil": "Test 15W-40", "interval_h": 1000,
-        "level_method": "overflow"})
+    document["units"][0]["compartments"].append(
+        {
+            "compartment": "gearbox",
+            "kind": "gearbox",
+            "system_volume_l": 20,
+            "capacity_l": 18,
+            "oil": "Test 15W-40",
+            "interval_h": 1000,
+            "level_method": "overflow",
+        }
+    )
     assert register.load(db, json.dumps(document).encode(), by="t", today=TODAY).problems == []
     evaluate.evaluate(db, fleet, TODAY)
     login = "tech" + fleet.replace(" ", "").lower()

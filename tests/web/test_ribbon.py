@@ -14,9 +14,7 @@ def drawing(**more):
         "fe", "Iron", "mg/kg", (((1000.0, 0.0), (1500.0, 40.0)),), (r.Point(1500, 40, "Iron 40", 7),), (75.0,), (150.0,),
         (10.0, 50.0),
     )  # fmt: skip
-    return r.Ribbon(
-        (block, running), (r.Notch(1500, "watch", "Watch", 7),), (r.Drop(1200, 4),), (panel,), "h", drains=(1500.0,), **more
-    )
+    return r.Ribbon((block, running), (r.Notch(1500, "watch", "Watch", 7),), (r.Drop(1200, 4),), (panel,), "h", drains=(1500.0,), **more)
 
 
 def test_a_total_lands_at_its_pixel():

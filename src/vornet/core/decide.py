@@ -415,5 +415,3 @@ def _schools(
         "fixed_last_sample": _number(last_line),
         "statistical": _number(statistical),
     }
-
-

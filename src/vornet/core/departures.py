@@ -194,9 +194,7 @@ def _moves(history: History, charges: Charges, rates: StretchRates) -> _Moves:
     weight = history.oils.density[charges.oil[charge]] * history.compartments.system_l[samples.comp]
     with np.errstate(invalid="ignore", divide="ignore"):
         # the oil's ageing starts from what is known best, the fill; wear and dirt from the sample before
-        a, beta, gamma = (
-            np.where(_AGEING, w[:, None], s[:, None]) for w, s in zip(whole, (c.a, c.beta, c.gamma), strict=True)
-        )
+        a, beta, gamma = (np.where(_AGEING, w[:, None], s[:, None]) for w, s in zip(whole, (c.a, c.beta, c.gamma), strict=True))
         begun = charges.start[charge][:, COLUMNS]
         start = np.where(_AGEING & ~np.isnan(begun), begun, start)
         start_sd = np.where(_AGEING & ~np.isnan(begun), charges.start_sd[charge][:, COLUMNS], start_sd)
@@ -318,9 +316,7 @@ _SHOWN_SD = 1.5 + 2.5 * SHOWN
 _OWN = ("n", "mean", "within_n", "within", "cusum")
 
 
-def departures(
-    history: History, charges: Charges, rates: StretchRates, past: Past, teaching: np.ndarray | None = None
-) -> Departures:
+def departures(history: History, charges: Charges, rates: StretchRates, past: Past, teaching: np.ndarray | None = None) -> Departures:
     """Go through the samples in the order of time: compare each with what is usual so far, then learn from it.
 
     ``teaching`` (N,): NEVER_TEACHES, BY_ITSELF or SURELY_TEACHES, as people said of each; nothing given is BY_ITSELF.
@@ -449,7 +445,14 @@ def _expected(
 
 
 def _learn(
-    s: _State, c: np.ndarray, m: np.ndarray, sd: np.ndarray, d: np.ndarray, noise: np.ndarray, good: np.ndarray, whole: np.ndarray,
+    s: _State,
+    c: np.ndarray,
+    m: np.ndarray,
+    sd: np.ndarray,
+    d: np.ndarray,
+    noise: np.ndarray,
+    good: np.ndarray,
+    whole: np.ndarray,
     surely: np.ndarray,
 ) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
     """Take a stretch of each of compartments ``c`` in; what the family may learn of it: (value, square within, counted).

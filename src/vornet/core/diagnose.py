@@ -224,9 +224,7 @@ def _with_limits(degree: np.ndarray, d: Departures, past: Past) -> np.ndarray:
     return np.where(alone, np.maximum(degree, np.where(clear, PAST_ACT, np.where(watch, PAST_WATCH, 0.0))), degree)
 
 
-def _degree_of(
-    sign: Sign, up: np.ndarray, down: np.ndarray, trace: np.ndarray, d: Departures, facts: dict[str, np.ndarray]
-) -> np.ndarray:
+def _degree_of(sign: Sign, up: np.ndarray, down: np.ndarray, trace: np.ndarray, d: Departures, facts: dict[str, np.ndarray]) -> np.ndarray:
     alone = np.isnan(d.z)
     if sign.kind == "fact":
         return facts[sign.keys[0]]
@@ -261,9 +259,7 @@ def _applies(cause: Cause, duty: np.ndarray) -> np.ndarray:
 Factors = Mapping[str, np.ndarray]
 
 
-def diagnose(
-    history: History, charges: Charges, past: Past, d: Departures, seen: Seen, factors: Factors | None = None
-) -> Diagnosis:
+def diagnose(history: History, charges: Charges, past: Past, d: Departures, seen: Seen, factors: Factors | None = None) -> Diagnosis:
     """Score every cause for every sample, its signs weighed by ``factors`` of its family where it has any."""
     samples = history.samples
     family = history.compartments.family[samples.comp]
@@ -373,8 +369,11 @@ def _stays_named(history: History, strength: np.ndarray, score: np.ndarray, d: D
                     continue
                 up = all(
                     any(
-                        d.moved[i, x] > STAYS * max(d.family[i, x], 0.0) and d.z[i, x] > 1 and d.excess[i, x] > 0
-                        and d.n[i, AT[FOLLOWED[x]]] >= OWN_STRETCHES for x in part
+                        d.moved[i, x] > STAYS * max(d.family[i, x], 0.0)
+                        and d.z[i, x] > 1
+                        and d.excess[i, x] > 0
+                        and d.n[i, AT[FOLLOWED[x]]] >= OWN_STRETCHES
+                        for x in part
                     )
                     for part in groups
                 )

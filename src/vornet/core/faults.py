@@ -148,7 +148,7 @@ def open_faults(history: History, charges: Charges, judgement: Judgement) -> lis
                 elif cause.key in seen and not strength[i, at_cause] and not stood:
                     was = seen[cause.key]
                     adds_up = [key for key in keys if key in ACCUMULATES and not np.isnan(samples.values[i, INDEX[key]])]
-                    if (all(closes(key, was) for key in adds_up) if adds_up else hours >= HALF * was.hours):
+                    if all(closes(key, was) for key in adds_up) if adds_up else hours >= HALF * was.hours:
                         del seen[cause.key]
             if magnet[i]:
                 seen["magnet"] = _Seen(hours, f"magnet grade {judgement.magnet[i]:.0f} at the last drain", ("fe",), {})

@@ -327,9 +327,7 @@ def _nothing(case: Case) -> str:
     return "No deciding property has been measured in a charge with a known start"
 
 
-def _why_shorter(
-    case: Case, allowed: float, base: float, pushed: str, best: PropertyAnswer | None, safe: float, as_is: float
-) -> str:
+def _why_shorter(case: Case, allowed: float, base: float, pushed: str, best: PropertyAnswer | None, safe: float, as_is: float) -> str:
     length = case.length
     if pushed == "cap":
         return f"The maker's cap of {length(allowed)} lies below the {length(base)} it runs today"

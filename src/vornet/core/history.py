@@ -349,9 +349,7 @@ class _Usual:
     n: np.ndarray
 
 
-def _last_readings(
-    history: History, charges: Charges, columns: np.ndarray
-) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
+def _last_readings(history: History, charges: Charges, columns: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray, np.ndarray]:
     """Last value of each charge, its standard deviation, its oil hours, and how long it still ran; (H, len(columns)), NaN none."""
     samples, of, total = history.samples, charges.charge_of, len(charges.comp)
     usable = samples.usable & (~np.isnan(charges.oil_hours) | samples.drained)

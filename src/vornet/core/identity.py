@@ -71,8 +71,11 @@ class Identity:
 
 
 def identify(
-    sample: Mapping[str, float], oils: Sequence[tuple[str, Mapping[str, float]]], without: Sequence[str] = (),
-    precision: PrecisionTable = START, declared: str | None = None,
+    sample: Mapping[str, float],
+    oils: Sequence[tuple[str, Mapping[str, float]]],
+    without: Sequence[str] = (),
+    precision: PrecisionTable = START,
+    declared: str | None = None,
 ) -> Identity:
     """Solve for the shares of ``oils`` in ``sample`` (mg/kg), every additive scaled by its precision.
 
@@ -110,9 +113,7 @@ def identify(
 
     best, shares, square = _few_oils(a, y, solve, [n == declared for n in names].index(True) if declared in names else None)
     residual = math.sqrt(square / len(keys))
-    found = sorted(
-        ((names[i], float(s)) for i, s in zip(best, shares, strict=True) if s > LEAST_SHARE), key=lambda pair: -pair[1]
-    )
+    found = sorted(((names[i], float(s)) for i, s in zip(best, shares, strict=True) if s > LEAST_SHARE), key=lambda pair: -pair[1])
     total = sum(s for _, s in found)
     others = [(names[i], math.sqrt(solve([i])[1] / len(keys))) for i in range(len(oils)) if names[i] != found[0][0]]
     return Identity(tuple((n, s / total) for n, s in found), residual, min(others, key=lambda o: o[1]) if others else None)

@@ -84,9 +84,7 @@ class Judgement:
     steady: np.ndarray
 
 
-def rate_shift(
-    history: History, charges: Charges, rates: StretchRates, past: Past, teaching: np.ndarray | None = None
-) -> Shift:
+def rate_shift(history: History, charges: Charges, rates: StretchRates, past: Past, teaching: np.ndarray | None = None) -> Shift:
     """Stretch wear rates against the compartment's own charges before this one.
 
     A random-effects model (Searle, Casella & McCulloch 1992): what differs from charge to charge is shared by a charge's
@@ -282,8 +280,14 @@ def propose(history: History, charges: Charges, past: Past, shift: Shift, bend: 
 
 
 def judge(
-    history: History, charges: Charges, rates: StretchRates, table: LimitTable, seen: Seen | None = None, causes: bool = True,
-    teaching: np.ndarray | None = None, factors: Factors | None = None,
+    history: History,
+    charges: Charges,
+    rates: StretchRates,
+    table: LimitTable,
+    seen: Seen | None = None,
+    causes: bool = True,
+    teaching: np.ndarray | None = None,
+    factors: Factors | None = None,
 ) -> Judgement:
     """Judge every sample of a history: compare, look for shifts and for causes, propose.
 

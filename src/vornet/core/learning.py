@@ -97,9 +97,7 @@ def roles() -> dict[str, str]:
     return out
 
 
-def cases(
-    history: History, found: Diagnosis, findings: Sequence[tuple[int, int, int, str]], about: int = ABOUT_DAYS
-) -> list[Case]:
+def cases(history: History, found: Diagnosis, findings: Sequence[tuple[int, int, int, str]], about: int = ABOUT_DAYS) -> list[Case]:
     """Findings beside the samples before them. ``findings``: (number, compartment, day, cause)."""
     samples, out = history.samples, []
     for number, comp, day, cause in findings:
@@ -169,9 +167,7 @@ def interval_of(right: int, n: int) -> tuple[float, float]:
     return float(found.low), float(found.high)
 
 
-def confirmed(
-    history: History, found: Diagnosis, findings: Sequence[tuple[int, int, int, str]], about: int = ABOUT_DAYS
-) -> list[Confirmed]:
+def confirmed(history: History, found: Diagnosis, findings: Sequence[tuple[int, int, int, str]], about: int = ABOUT_DAYS) -> list[Confirmed]:
     """Of the causes called probable and strong, how many the workshop confirmed.
 
     The samples before one finding are one question asked several times: a cause counts once a finding, by the strongest it

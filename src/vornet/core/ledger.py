@@ -122,9 +122,7 @@ def _check(
         if t.h < 0:
             raise InputError(f"top_ups[{i}].h", "a top-up cannot come before the fill")
         if t.litres >= system_volume_l:
-            raise InputError(
-                f"top_ups[{i}].litres", f"{t.litres:g} L does not fit: the system holds {system_volume_l:g} L"
-            )
+            raise InputError(f"top_ups[{i}].litres", f"{t.litres:g} L does not fit: the system holds {system_volume_l:g} L")
     for i, c in enumerate(changes):
         if c.h < 0:
             raise InputError(f"part_changes[{i}].h", "a part change cannot come before the fill")
@@ -282,7 +280,13 @@ def wear_rate(
 
     restarts = [p.ppm for p in points]
     pieces = trace(
-        system_volume_l, start_ppm, new_oil_ppm, hours, top_ups, restart_ppm=restarts, **ledger  # type: ignore[arg-type]
+        system_volume_l,
+        start_ppm,
+        new_oil_ppm,
+        hours,
+        top_ups,
+        restart_ppm=restarts,
+        **ledger,  # type: ignore[arg-type]
     )
     stretches, before = [], None
     for p, (a, b) in zip(points, pieces, strict=True):
@@ -297,9 +301,7 @@ def wear_rate(
 
     rise = rate * hours[-1] / (density_kg_l * system_volume_l)
     a, b = lines[-1]
-    return WearRate(
-        rate, rise, rise / hours[-1] * 100, tuple(stretches), a, b, info**-0.5 if all(given) else None
-    )
+    return WearRate(rate, rise, rise / hours[-1] * 100, tuple(stretches), a, b, info**-0.5 if all(given) else None)
 
 
 def steady_make_up(

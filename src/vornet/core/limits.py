@@ -143,9 +143,7 @@ def table(rows: Sequence[FixedLimit] = FIXED_LIMITS) -> LimitTable:
     return LimitTable(watch, act, basis)
 
 
-def healthy_rows(
-    usable: np.ndarray, settled: np.ndarray, break_in: np.ndarray, signed: np.ndarray, found: np.ndarray
-) -> np.ndarray:
+def healthy_rows(usable: np.ndarray, settled: np.ndarray, break_in: np.ndarray, signed: np.ndarray, found: np.ndarray) -> np.ndarray:
     """Samples that say what is usual, shape (N,), bool. Out: held, drawn from standing oil, running in, signed Act or Stop
     (``signed`` code, below 2 otherwise), and those whose fault the workshop confirmed (``found``). What a limit itself
     would flag stays in, or limits would ratchet down."""
@@ -165,9 +163,7 @@ class StatLimits:
     act_ci: tuple[float | None, float | None] | None = None
 
 
-def order_statistic_interval(
-    ordered: np.ndarray, quantile: float, confidence: float = 0.95
-) -> tuple[float | None, float | None]:
+def order_statistic_interval(ordered: np.ndarray, quantile: float, confidence: float = 0.95) -> tuple[float | None, float | None]:
     """Distribution-free confidence interval of a quantile from ascending values, half the error each side."""
     from scipy import special
 

@@ -334,9 +334,7 @@ class Running:
 
     def of(self, rows: np.ndarray) -> Running:
         """Some groups of it."""
-        return Running(
-            self.outlook.of(rows), self.margin[rows], self.start_var[rows], self.rise[rows], self.rise_var[rows], self.ref[rows]
-        )
+        return Running(self.outlook.of(rows), self.margin[rows], self.start_var[rows], self.rise[rows], self.rise_var[rows], self.ref[rows])
 
     def _drawn(self) -> tuple[np.ndarray, np.ndarray]:
         o = self.outlook

@@ -151,9 +151,7 @@ def paths(history: History, charges: Charges, read: Readings, fresh: np.ndarray,
     """Fit every property in every charge. ``charges`` with starts as known now, ``fresh`` (C, P) new oil in use."""
     total, of, h = len(charges.comp), charges.charge_of, charges.oil_hours
     start = property_values(charges.start)
-    start_sd = np.stack(
-        [np.sqrt(sum(charges.start_sd[:, INDEX[k]] ** 2 for k in (p.measurand, p.less) if k)) for p in PROPERTIES], axis=1
-    )
+    start_sd = np.stack([np.sqrt(sum(charges.start_sd[:, INDEX[k]] ** 2 for k in (p.measurand, p.less) if k)) for p in PROPERTIES], axis=1)
     start_sd = np.hypot(start_sd, BATCH_SPREAD * np.abs(np.nan_to_num(fresh[charges.comp])))
     shape = (total, PROPERTY_COUNT, len(BENDS))
     rise, var, misfit = np.full(shape, np.nan), np.full(shape, np.nan), np.zeros(shape)

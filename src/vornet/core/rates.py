@@ -190,9 +190,7 @@ def events_of(history: History, charges: Charges) -> Events:
     )  # fmt: skip
 
 
-def _steady(
-    system_l: np.ndarray, density: np.ndarray, clean: np.ndarray, hours: np.ndarray, litres: np.ndarray
-) -> Coefficients:
+def _steady(system_l: np.ndarray, density: np.ndarray, clean: np.ndarray, hours: np.ndarray, litres: np.ndarray) -> Coefficients:
     """Only the litres of the stretch are known: steady make-up q = litres / hours."""
     with np.errstate(invalid="ignore", divide="ignore"):
         q = litres / hours

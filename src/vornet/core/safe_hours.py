@@ -29,9 +29,7 @@ class SafeHours:
     limiting: Side | None
 
 
-def first_crossing(
-    margin: np.ndarray, slope: np.ndarray, slope_var: np.ndarray, reading_var: np.ndarray, t: np.ndarray
-) -> np.ndarray:
+def first_crossing(margin: np.ndarray, slope: np.ndarray, slope_var: np.ndarray, reading_var: np.ndarray, t: np.ndarray) -> np.ndarray:
     """Safe hours for many properties at once; ``inf`` where never, NaN where an input is NaN.
 
     All arrays broadcast; ``margin`` and ``slope`` positive towards the limit, variances of the slope

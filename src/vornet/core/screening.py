@@ -220,7 +220,7 @@ def _slip_finding(i: int, slips: Sequence[tuple[str, int]], values: np.ndarray, 
         k = AT[key]
         x, right = values[i, k], values[i, k] * 10.0**power
         named = next((u for u, f in _OFTEN.items() if f == 10.0**power), None)
-        guess = f"in {named}?" if named and (m.unit == "mg/kg") == (named != "A/0.1 mm") else f"off by {10.0 ** -power:g}?"
+        guess = f"in {named}?" if named and (m.unit == "mg/kg") == (named != "A/0.1 mm") else f"off by {10.0**-power:g}?"
         usual_is = f"{expectation.mean[i, k]:,.{m.decimals}f} usual"
         parts.append(f"{m.spoken} {x:g} {guess} {right:,.{m.decimals}f} {m.unit} would fit, {usual_is}")
     return Finding(i, "unit_slip", "; ".join(parts), {"factors": {key: 10.0**power for key, power in slips}})
@@ -351,9 +351,7 @@ def _identity(
                    {"shares": {}, "residual": fit.residual})  # fmt: skip
 
 
-def _dirty(
-    history: History, charges: Charges, values: np.ndarray, expectation: Expectation, usable: np.ndarray
-) -> list[Finding]:
+def _dirty(history: History, charges: Charges, values: np.ndarray, expectation: Expectation, usable: np.ndarray) -> list[Finding]:
     """Silicon, aluminium or sodium high once, with nothing else that would come with it and no wear to follow.
 
     Once: neither the sample before, whose own departure is taken to go on, nor the one after shows it; wear and water that
@@ -403,8 +401,7 @@ def _dirty(
     for i in np.flatnonzero(held & usable):
         keys = [k for k in ("si", "al", "na") if hit[k][i]]
         figures = ", ".join(
-            f"{MEASURANDS[INDEX[k]].spoken} {values[i, AT[k]]:,.0f} where {expectation.mean[i, AT[k]]:,.0f} was to be expected"
-            for k in keys
+            f"{MEASURANDS[INDEX[k]].spoken} {values[i, AT[k]]:,.0f} where {expectation.mean[i, AT[k]]:,.0f} was to be expected" for k in keys
         )
         rest = "no iron or chromium came with it"
         if settled[i]:
@@ -448,9 +445,7 @@ def _falls(history: History, charges: Charges, usable: np.ndarray) -> list[Findi
     for p in np.flatnonzero(fell.sum(axis=1) >= FALL_FEWEST):
         kept = float(np.nanmedian(stayed[p]))
         i = int(b[p])
-        names = ", ".join(
-            f"{MEASURANDS[columns[j]].spoken} {before[p, j]:,.0f} to {after[p, j]:,.0f}" for j in np.flatnonzero(fell[p])[:3]
-        )
+        names = ", ".join(f"{MEASURANDS[columns[j]].spoken} {before[p, j]:,.0f} to {after[p, j]:,.0f}" for j in np.flatnonzero(fell[p])[:3])
         litres = float(system[p] * (1 - kept)) if np.isfinite(system[p]) else None
         facts: dict[str, Any] = {"share": 1 - kept, "litres": litres, "after": int(a[p])}
         if 1 - kept >= DRAIN_SHARE:
@@ -463,9 +458,7 @@ def _falls(history: History, charges: Charges, usable: np.ndarray) -> list[Findi
     return out
 
 
-def _believe(
-    history: History, charges: Charges, group: np.ndarray, bad_meter: set[int], names: Sequence[str]
-) -> list[Finding]:
+def _believe(history: History, charges: Charges, group: np.ndarray, bad_meter: set[int], names: Sequence[str]) -> list[Finding]:
     """The checks that need to know what is usual: units, swaps, identity, falls, dirt; the first that explains wins."""
     samples = history.samples
     values = samples.values[:, COLUMNS]

@@ -67,16 +67,10 @@ def mann_kendall(x: np.ndarray, y: np.ndarray) -> MannKendall:
         return np.unique(values, return_counts=True)[1].astype(float)
 
     tx, ty = ties(x), ties(y)
-    variance = (
-        n * (n - 1) * (2 * n + 5)
-        - np.sum(tx * (tx - 1) * (2 * tx + 5))
-        - np.sum(ty * (ty - 1) * (2 * ty + 5))
-    ) / 18
+    variance = (n * (n - 1) * (2 * n + 5) - np.sum(tx * (tx - 1) * (2 * tx + 5)) - np.sum(ty * (ty - 1) * (2 * ty + 5))) / 18
     variance += np.sum(tx * (tx - 1)) * np.sum(ty * (ty - 1)) / (2 * n * (n - 1))
     if n > 2:
-        variance += (
-            np.sum(tx * (tx - 1) * (tx - 2)) * np.sum(ty * (ty - 1) * (ty - 2)) / (9 * n * (n - 1) * (n - 2))
-        )
+        variance += np.sum(tx * (tx - 1) * (tx - 2)) * np.sum(ty * (ty - 1) * (ty - 2)) / (9 * n * (n - 1) * (n - 2))
     z = 0.0 if s == 0 or variance <= 0 else (s - math.copysign(1, s)) / math.sqrt(variance)
     return MannKendall(s / (n * (n - 1) / 2), math.erfc(abs(z) / math.sqrt(2)))
 

@@ -179,9 +179,7 @@ def fuel_share(kv_new: float, kv_used: float, kv_fuel: float) -> float:
     >>> round(100 * fuel_share(14.2, 12.5, 1.1), 3)
     3.156
     """
-    new, used, fuel = (
-        _vbn(_positive(v, f), f) for v, f in ((kv_new, "kv_new_cst"), (kv_used, "kv_used_cst"), (kv_fuel, "kv_fuel_cst"))
-    )
+    new, used, fuel = (_vbn(_positive(v, f), f) for v, f in ((kv_new, "kv_new_cst"), (kv_used, "kv_used_cst"), (kv_fuel, "kv_fuel_cst")))
     if kv_used > kv_new:
         raise InputError("kv_used_cst", "the used oil is thicker than the new: fuel does not do that (soot, oxidation, a wrong top-up)")
     if kv_fuel >= kv_new:

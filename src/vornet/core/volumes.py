@@ -57,9 +57,7 @@ def residual_l(system_volume_l: float, drained_l: float, missing_l: float = 0.0)
     left = system_volume_l - missing_l - drained_l
     if left < -1e-9:
         held = system_volume_l - missing_l
-        raise InputError(
-            "drained_volume_l", f"{drained_l:g} L came out, but the system held only {held:g} L before the drain"
-        )
+        raise InputError("drained_volume_l", f"{drained_l:g} L came out, but the system held only {held:g} L before the drain")
     return max(float(left), 0.0)
 
 
@@ -97,9 +95,7 @@ def flush(system_volume_l: float, drained_volume_l: float, target_share: float) 
     return drains, share**drains
 
 
-def refill(
-    capacity_l: float, pack_l: float, residual: float = 0.0, first_pour_share: float = 0.9
-) -> Refill:
+def refill(capacity_l: float, pack_l: float, residual: float = 0.0, first_pour_share: float = 0.9) -> Refill:
     """Split a refill into a first pour and an approach, and count it in packs of ``pack_l``."""
     if not capacity_l > 0:
         raise InputError("capacity_l", "the capacity must be above zero")

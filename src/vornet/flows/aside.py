@@ -22,9 +22,7 @@ class Aside:
 
     def __init__(self, connection: Connection, fleet_id: int, loaded: Loaded, written: list[int] | None) -> None:
         self._connection, self._fleet_id, self._written = connection, fleet_id, written
-        self._names = {
-            int(i): f"{r['unit']} {r['name']}" for i, r in zip(loaded.compartment_ids.tolist(), loaded.register, strict=True)
-        }
+        self._names = {int(i): f"{r['unit']} {r['name']}" for i, r in zip(loaded.compartment_ids.tolist(), loaded.register, strict=True)}
         self.found: dict[int, str] = {}
 
     @property

@@ -26,8 +26,15 @@ def board(connection: Connection, show: str, depot: str, q: str, page: int, toda
     show = show if show in dict(FILTERS) else "all"
     rows = connection.execute(
         query("board.rows"),
-        {"show": show, "depot": depot, "q": q, "like": _like(q), "limit": PAGE + 1, "offset": PAGE * page,
-         "since": today - timedelta(days=verdicts.QUEUE_DAYS)},
+        {
+            "show": show,
+            "depot": depot,
+            "q": q,
+            "like": _like(q),
+            "limit": PAGE + 1,
+            "offset": PAGE * page,
+            "since": today - timedelta(days=verdicts.QUEUE_DAYS),
+        },
     ).fetchall()
     counts = connection.execute(query("board.counts")).fetchone()
     waiting = connection.execute(query("board.waiting")).fetchone()
@@ -47,9 +54,7 @@ def depots(connection: Connection) -> list[str]:
 def desk(connection: Connection, show: str, page: int) -> dict[str, Any]:
     """The planner's desk: every compartment's answer, what changes most first."""
     show = show if show in dict(OUTCOMES) else "all"
-    rows = connection.execute(
-        query("board.rows_by_outcome"), {"show": show, "limit": PAGE + 1, "offset": PAGE * page}
-    ).fetchall()
+    rows = connection.execute(query("board.rows_by_outcome"), {"show": show, "limit": PAGE + 1, "offset": PAGE * page}).fetchall()
     counts = connection.execute(query("board.counts")).fetchone()
     return {
         "rows": rows[:PAGE], "more": len(rows) > PAGE, "counts": counts, "show": show, "page": page,
@@ -67,9 +72,7 @@ def find(connection: Connection, q: str, limit: int = 12) -> list[dict[str, Any]
          "sample_id": r["sample_id"]}
         for r in connection.execute(query("board.find_sample"), {"q": q}).fetchall()
     ]  # fmt: skip
-    rows = connection.execute(
-        query("board.find"), {"like": _like(q), "start": _like(q)[1:], "limit": limit}
-    ).fetchall()
+    rows = connection.execute(query("board.find"), {"like": _like(q), "start": _like(q)[1:], "limit": limit}).fetchall()
     out += [{**r, "text": f"{r['unit']} · {r['compartment']}", "kind": "compartment"} for r in rows]
     if len(out) < limit:
         others = connection.execute(query("units.find_oils_and_units"), {"like": _like(q), "limit": limit - len(out)})

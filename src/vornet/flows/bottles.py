@@ -20,13 +20,9 @@ STATE_WORDS = {
 HOW = {"mid_stream": "mid-stream at the drain", "valve": "from the sampling valve", "tube": "by vacuum tube through the dipstick"}
 
 
-def shown(
-    connection: Connection, today: date, shipment_id: int | None = None, bottle_id: int | None = None
-) -> list[dict[str, Any]]:
+def shown(connection: Connection, today: date, shipment_id: int | None = None, bottle_id: int | None = None) -> list[dict[str, Any]]:
     """Bottles with their state, newest first: all that are under way, and those of the last weeks."""
-    return connection.execute(
-        query("labs.bottles"), {"today": today, "shipment_id": shipment_id, "bottle_id": bottle_id}
-    ).fetchall()
+    return connection.execute(query("labs.bottles"), {"today": today, "shipment_id": shipment_id, "bottle_id": bottle_id}).fetchall()
 
 
 def overview(connection: Connection, today: date) -> dict[str, Any]:
@@ -72,9 +68,7 @@ def draw(
             if meter < place["filled_at"] - 0.05:
                 raise InputError("meter", f"is behind the last fill at {place['filled_at']:,.1f}: read it again")
             oil_hours = meter - place["filled_at"]
-        added = connection.execute(
-            query("jobs.topped_up_since"), {"compartment_id": compartment_id, "since": place["filled_on"]}
-        ).fetchone()
+        added = connection.execute(query("jobs.topped_up_since"), {"compartment_id": compartment_id, "since": place["filled_on"]}).fetchone()
         topup = added["litres"] if added else None
     elif oil_id is None or connection.execute(query("labs.oil_of_batch"), {"oil_id": oil_id}).fetchone() is None:
         raise InputError("oil", "a bottle of new oil names its oil")
@@ -105,9 +99,7 @@ def lab_for(connection: Connection, today: date, depots: list[str | None]) -> in
     return int(known[0]["lab_id"]) if known else None
 
 
-def pack(
-    connection: Connection, fleet_id: int, bottle_ids: list[int], lab_id: int, note: str, by: str, today: date
-) -> int:
+def pack(connection: Connection, fleet_id: int, bottle_ids: list[int], lab_id: int, note: str, by: str, today: date) -> int:
     """Put bottles into a new parcel to a lab. Raises InputError when none of them is free."""
     if not bottle_ids:
         raise InputError("bottles", "choose the bottles that go into the parcel")
@@ -160,9 +152,7 @@ def lose(connection: Connection, fleet_id: int, bottle_id: int, why: str, by: st
     """Give a bottle up, with the reason. Its compartment counts as not sampled."""
     if not why.strip():
         raise InputError("why", "say in a few words what became of it")
-    row = connection.execute(
-        query("labs.lose"), {"bottle_id": bottle_id, "on": today, "why": why.strip()[:300], "by": by}
-    ).fetchone()
+    row = connection.execute(query("labs.lose"), {"bottle_id": bottle_id, "on": today, "why": why.strip()[:300], "by": by}).fetchone()
     if row is None:
         raise InputError("bottle", "is given up already, or is not there")
     fleets.audit(connection, fleet_id, by, "bottle given up", row["sample_no"], why=why.strip()[:300])

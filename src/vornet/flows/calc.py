@@ -70,12 +70,8 @@ class CarryOverOut(BaseModel):
 
 def carry_over(given: CarryOverIn) -> CarryOverOut:
     """Residual share after a drain and the value the next charge starts with."""
-    answer = volumes.carry_over(
-        given.system_volume_l, given.drained_volume_l, given.old_value, given.new_value, given.level_missing_l
-    )
-    return CarryOverOut(
-        residual_share=answer.residual_share, start_value=answer.start_value, residual_l=answer.residual_l
-    )
+    answer = volumes.carry_over(given.system_volume_l, given.drained_volume_l, given.old_value, given.new_value, given.level_missing_l)
+    return CarryOverOut(residual_share=answer.residual_share, start_value=answer.start_value, residual_l=answer.residual_l)
 
 
 class FlushIn(_In):
@@ -178,9 +174,7 @@ def wear_rate(given: WearRateIn) -> WearRateOut:
         part_changes=[ledger.PartChange(p.h, p.litres_out, p.litres_in) for p in given.part_changes],
         level_checks=[ledger.LevelCheck(k.h, k.missing_l) for k in given.level_checks],
     )  # fmt: skip
-    stretches = [
-        StretchOut(from_h=s.from_h, to_h=s.to_h, rate_mg_h=s.rate_mg_h, se_mg_h=s.se_mg_h) for s in answer.stretches
-    ]
+    stretches = [StretchOut(from_h=s.from_h, to_h=s.to_h, rate_mg_h=s.rate_mg_h, se_mg_h=s.se_mg_h) for s in answer.stretches]
     return WearRateOut(
         rate_mg_h=answer.rate_mg_h, undiluted_rise_ppm=answer.undiluted_rise_ppm, per_100h_ppm=answer.per_100h_ppm,
         stretches=stretches, a=answer.a, b=answer.b, se_mg_h=answer.se_mg_h,
@@ -270,9 +264,7 @@ class SafeIntervalOut(BaseModel):
 
 def safe_interval(given: SafeIntervalIn) -> SafeIntervalOut:
     """Hours until the chance of being past the limit reaches 1 − confidence."""
-    answer = safe_hours.safe_hours(
-        given.start, given.limit, given.slopes_per_h, given.sd, given.confidence, given.side
-    )
+    answer = safe_hours.safe_hours(given.start, given.limit, given.slopes_per_h, given.sd, given.confidence, given.side)
     return SafeIntervalOut(**answer.__dict__)
 
 
@@ -341,9 +333,7 @@ class ViscosityAtOut(BaseModel):
 
 def viscosity_at(given: ViscosityAtIn) -> ViscosityAtOut:
     """Viscosity at any temperature from two points (ASTM D341)."""
-    return ViscosityAtOut(
-        kv_cst=viscosity.viscosity_at(given.t1_c, given.kv1_cst, given.t2_c, given.kv2_cst, given.t_c)
-    )
+    return ViscosityAtOut(kv_cst=viscosity.viscosity_at(given.t1_c, given.kv1_cst, given.t2_c, given.kv2_cst, given.t_c))
 
 
 class ViscosityIndexIn(_In):

@@ -234,9 +234,7 @@ def trend_of(facts: Facts, key: str) -> trend.Trend | None:
     samples, charges, m = facts.loaded.history.samples, facts.charges, INDEX[key]
     points = []
     for h in np.flatnonzero(charges.number > 0):
-        rows = np.flatnonzero(
-            (charges.charge_of == h) & samples.usable & ~np.isnan(samples.values[:, m]) & (charges.oil_hours > 0)
-        )
+        rows = np.flatnonzero((charges.charge_of == h) & samples.usable & ~np.isnan(samples.values[:, m]) & (charges.oil_hours > 0))
         if len(rows) and not math.isnan(charges.start[h, m]):
             hours = charges.oil_hours[rows]
             slope = float(np.sum(hours * (samples.values[rows, m] - charges.start[h, m])) / np.sum(hours**2))
@@ -337,9 +335,7 @@ def _chance_at(connection: Connection, family: str, compartment_id: int, meter: 
     return chance_at(loaded.history, charges, judgement, loaded.limits, loaded.policy, at, meter)
 
 
-def approve(
-    connection: Connection, fleet_id: int, compartment_id: int, meter: float, why: str, by: str, today: date
-) -> None:
+def approve(connection: Connection, fleet_id: int, compartment_id: int, meter: float, why: str, by: str, today: date) -> None:
     """A named person approves an interval; it takes effect today, keeps its calendar limit, and the old one stays."""
     row = row_of(connection, compartment_id)
     if row is None:

@@ -96,9 +96,7 @@ def place(connection: Connection, compartment_id: int) -> dict[str, Any]:
         raise InputError("compartment", "is not in this fleet")
     which = {"unit_id": row["unit_id"], "meter_no": row["meter_no"]}
     row["latest"] = connection.execute(query("board.latest_meter"), which).fetchone()
-    row["last"] = connection.execute(
-        query("board.last_sample_values"), {"compartment_id": compartment_id}
-    ).fetchone()
+    row["last"] = connection.execute(query("board.last_sample_values"), {"compartment_id": compartment_id}).fetchone()
     row["oils"] = [o["name"] for o in connection.execute(query("register.oils")).fetchall()]
     row["fresh"] = dict(zip(KEYS, row["new_values"] or (), strict=False))
     row["changes"] = register.changes_by_meter(connection).get(row["meter_id"], [])
@@ -144,9 +142,7 @@ def figures(row: dict[str, Any], form: DrainForm, today: date) -> Figures:
     )  # fmt: skip
 
 
-def _meter_checks(
-    row: dict[str, Any], form: DrainForm, on: date, total: float
-) -> tuple[float | None, float | None]:
+def _meter_checks(row: dict[str, Any], form: DrainForm, on: date, total: float) -> tuple[float | None, float | None]:
     """Oil hours and meter gain; notes a meter that goes back or jumps."""
     unit, latest = row["meter_unit"], row["latest"]
     gain = None
@@ -202,9 +198,7 @@ def concession_reasons(connection: Connection, row: dict[str, Any], form: DrainF
         return []
     ambient = form.amount("ambient_c", "temperature", "the air temperature", -60, 70)
     facts = row["facts"]
-    bands = [
-        concession.Band(b["oil"], b.get("min_c"), b.get("max_c"), bool(b.get("alternative"))) for b in facts.get("oils", ())
-    ]
+    bands = [concession.Band(b["oil"], b.get("min_c"), b.get("max_c"), bool(b.get("alternative"))) for b in facts.get("oils", ())]
     return concession.reasons(
         chosen, row["oil"], bands, ambient, facts.get("required_approvals", ()), oils[chosen]["facts"].get("approvals", ())
     )
@@ -222,9 +216,7 @@ def _poured(connection: Connection, row: dict[str, Any], form: DrainForm) -> Pou
         "batch": form.fields.get("batch", "").strip()[:120], "reading_after": form.level("reading_after"),
         "concession": f"{'; '.join(reasons)}. {why}" if reasons and why else "",
     }  # fmt: skip
-    oil_id = next(
-        (o["oil_id"] for o in connection.execute(query("register.oils")).fetchall() if o["name"] == chosen), None
-    )
+    oil_id = next((o["oil_id"] for o in connection.execute(query("register.oils")).fetchall() if o["name"] == chosen), None)
     return Poured(oil_id, {k: v for k, v in facts.items() if v not in (None, "")})
 
 
@@ -260,9 +252,7 @@ def log(
     if again:
         return int(again["drain_id"])
     if on is not None:
-        same = connection.execute(
-            query("board.drain_on_day"), {"compartment_id": compartment_id, "on": on}
-        ).fetchone()
+        same = connection.execute(query("board.drain_on_day"), {"compartment_id": compartment_id, "on": on}).fetchone()
         if same:
             form.errors["on"] = f"a drain on {on} is on record already, at {same['meter']:,.0f} {row['meter_unit']}"
     if form.errors:
@@ -287,8 +277,6 @@ def log(
         meter=form.fields.get("meter"), out_l=out_l, in_l=volume_in, **poured.facts,
     )  # fmt: skip
     if poured.facts.get("concession"):
-        fleets.audit(
-            connection, fleet_id, by, "oil concession", f"{row['unit']} {row['compartment']}", on=str(on), **poured.facts
-        )
+        fleets.audit(connection, fleet_id, by, "oil concession", f"{row['unit']} {row['compartment']}", on=str(on), **poured.facts)
     evaluate.evaluate_within(connection, fleet_id, today, [compartment_id])
     return int(saved["drain_id"])

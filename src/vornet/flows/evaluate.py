@@ -51,9 +51,7 @@ class Worked:
         return tuple(c.key for c in CAUSES)
 
 
-def work(
-    loaded: Loaded, charges: Charges, today: date, signed: dict[int, int] | None = None, only: list[int] | None = None
-) -> Worked:
+def work(loaded: Loaded, charges: Charges, today: date, signed: dict[int, int] | None = None, only: list[int] | None = None) -> Worked:
     """Judge everything that was loaded and decide it, or ``only`` those compartments (their ids). ``signed``: verdicts by
     sample id, which stand before proposals."""
     rates = stretch_rates(loaded.history, charges)
@@ -64,9 +62,7 @@ def work(
     stands = np.array([known.get(i, p) for i, p in zip(loaded.sample_ids.tolist(), judgement.proposed.tolist(), strict=True)], dtype=int)
     by_hand = np.isin(loaded.sample_ids, list(known))
     mine = range(len(terms)) if only is None else np.flatnonzero(np.isin(loaded.compartment_ids, only)).tolist()
-    decisions = decide(
-        loaded.history, charges, judgement, loaded.limits, loaded.policy, terms, stands, by_hand, mine, loaded.oil_names
-    )
+    decisions = decide(loaded.history, charges, judgement, loaded.limits, loaded.policy, terms, stands, by_hand, mine, loaded.oil_names)
     return Worked(loaded, charges, rates, judgement, dict(zip(mine, decisions, strict=True)))
 
 
@@ -224,9 +220,7 @@ def _judge_and_write(
     _write_baselines(connection, fleet_id, worked, today, healthy(part, charges, signed))
 
 
-def _write_evaluations(
-    connection: Connection, fleet_id: int, worked: Worked, compartments: list[int] | None
-) -> None:
+def _write_evaluations(connection: Connection, fleet_id: int, worked: Worked, compartments: list[int] | None) -> None:
     loaded, judgement, samples = worked.loaded, worked.judgement, worked.loaded.history.samples
     write = np.ones(len(samples.comp), dtype=bool)
     if compartments is not None:
@@ -304,9 +298,7 @@ def _write_standing(connection: Connection, fleet_id: int, worked: Worked, today
         if due_day is not None and due.driver == "calendar" and loaded.rate_per_day[c] > 0:
             to_due = min(to_due, (due.day - today.toordinal()) * loaded.rate_per_day[c])
         faulty = bool(decision.open_faults)
-        room = headroom(
-            hours, decision.running_safe, decision.running_as_is, decision.evidence_cap, _none_if_nan(interval), faulty
-        )
+        room = headroom(hours, decision.running_safe, decision.running_as_is, decision.evidence_cap, _none_if_nan(interval), faulty)
         ranking = days_left(room.now, to_due, loaded.rate_per_day[c], _none_if_nan(interval))
         rows.append({
             "fleet_id": fleet_id, "compartment_id": compartment_id, "as_of": today,

@@ -129,9 +129,7 @@ def policy_on(connection: Connection, today: date) -> Policy:
     return Policy(**row["rules"]) if row else Policy()
 
 
-def _totals(
-    unit: np.ndarray, day: np.ndarray, meter: np.ndarray, changes: dict[int, list[tuple[int, float, float]]]
-) -> np.ndarray:
+def _totals(unit: np.ndarray, day: np.ndarray, meter: np.ndarray, changes: dict[int, list[tuple[int, float, float]]]) -> np.ndarray:
     total = meter.astype(float).copy()
     for unit_id, mine in changes.items():
         for i in np.flatnonzero(unit == unit_id):
@@ -174,9 +172,7 @@ def load(connection: Connection, today: date, compartments: list[int] | None = N
         connection, query("history.fillings"),
         [("comp", "i8"), ("day", "day"), ("meter", "f8"), ("in_l", "f8"), ("out_l", "f8"), ("part", "b")], only,
     )  # fmt: skip
-    v = bulk.read_columns(
-        connection, query("history.levels"), [("comp", "i8"), ("day", "day"), ("meter", "f8"), ("missing_l", "f8")], only
-    )
+    v = bulk.read_columns(connection, query("history.levels"), [("comp", "i8"), ("day", "day"), ("meter", "f8"), ("missing_l", "f8")], only)
     s = bulk.read_columns(
         connection, query("history.samples" if compartments is None else "history.samples_of"),
         [("id", "i8"), ("comp", "i8"), ("day", "day"), ("meter", "f8"), ("oil_hours", "f8"), ("topup_l", "f8"),
@@ -184,8 +180,10 @@ def load(connection: Connection, today: date, compartments: list[int] | None = N
         None if compartments is None else only,
     )  # fmt: skip
     m = bulk.read_columns(
-        connection, query("history.meter_readings" if compartments is None else "history.meters_of"),
-        [("meter_id", "i8"), ("day", "day"), ("meter", "f8")], None if compartments is None else only,
+        connection,
+        query("history.meter_readings" if compartments is None else "history.meters_of"),
+        [("meter_id", "i8"), ("day", "day"), ("meter", "f8")],
+        None if compartments is None else only,
     )
     s["values"] = np.where(np.abs(s["values"]) < MOST_VALUE, s["values"], np.nan)  # no sum of squares may overflow
     last = today.toordinal()

@@ -68,19 +68,21 @@ def settings(connection: Connection) -> dict[str, Any]:
     return row
 
 
-def set_settings(
-    connection: Connection, fleet_id: int, by: str, zone: str, measures: str, chosen: dict[str, object]
-) -> None:
+def set_settings(connection: Connection, fleet_id: int, by: str, zone: str, measures: str, chosen: dict[str, object]) -> None:
     """Set the fleet's zone, units of measure (si or us) and schools of practice."""
     if measures not in ("si", "us"):
         raise InputError("measures", "si or us")
     was = settings(connection)
     kept = schools.checked(chosen)
-    connection.execute(
-        query("register.put_settings"), {"zone": check_zone(zone), "measures": measures, "schools": json.dumps(kept)}
+    connection.execute(query("register.put_settings"), {"zone": check_zone(zone), "measures": measures, "schools": json.dumps(kept)})
+    audit(
+        connection,
+        fleet_id,
+        by,
+        "settings changed",
+        was["name"],
+        **changed({"zone": was["zone"], "measures": was["measures"], **was["schools"]}, {"zone": zone, "measures": measures, **kept}),
     )
-    audit(connection, fleet_id, by, "settings changed", was["name"], **changed(
-        {"zone": was["zone"], "measures": was["measures"], **was["schools"]}, {"zone": zone, "measures": measures, **kept}))
 
 
 def changed(was: dict[str, Any], now: dict[str, Any]) -> dict[str, list[Any]]:

@@ -154,9 +154,7 @@ def _key_of(name: str, said: dict[str, Meaning]) -> str | None:
     return meaning.key if meaning else lab_header.context_of(name) or lab_header.measurand_of(name)
 
 
-def note_register(
-    connection: Connection, fleet_id: int, name: str, content: bytes, report: RegisterReport, by: str
-) -> int:
+def note_register(connection: Connection, fleet_id: int, name: str, content: bytes, report: RegisterReport, by: str) -> int:
     """List a register file that came through the page among the files, its left-out rows as held rows."""
     kept = lab_files.keep(connection, fleet_id, io.BytesIO(content), name=name, lab="", by=by, layout="register", state="done")
     total = sum(report.counts.values())
@@ -220,13 +218,9 @@ def correct_row(
     changed = {k: v for k, v in cells.items() if k in row["original"] and v.strip() != row["original"][k].strip()}
     lab = row["file_lab"]
     file = results_file.one_row({**row["original"], **changed}, labs.meanings(connection, lab), row["row_no"])
-    report = results.take_row(
-        connection, fleet_id, file, import_file_id=row["import_file_id"], lab=lab, by=by, force=force
-    )
+    report = results.take_row(connection, fleet_id, file, import_file_id=row["import_file_id"], lab=lab, by=by, force=force)
     number = next(iter(report.numbers), "")
-    connection.execute(
-        query("results.dismiss_row"), {"held_row_id": held_row_id, "by": by, "resolution": f"taken in: {said}"[:500]}
-    )
+    connection.execute(query("results.dismiss_row"), {"held_row_id": held_row_id, "by": by, "resolution": f"taken in: {said}"[:500]})
     for sample in connection.execute(query("results.sample_of_row"), {"import_file_id": row["import_file_id"], "row_no": row["row_no"]}):
         what = "; ".join(f"{k}: {row['original'][k]!r} to {v!r}" for k, v in changed.items()) or "as it came"
         connection.execute(
@@ -307,9 +301,7 @@ def day_words(on: date) -> str:
     return f"{on.day} {on:%b %Y}"
 
 
-def settle(
-    connection: Connection, fleet_id: int, hold_id: int, settlement: str, why: str, by: str, today: date, again: bool = False
-) -> None:
+def settle(connection: Connection, fleet_id: int, hold_id: int, settlement: str, why: str, by: str, today: date, again: bool = False) -> None:
     """Release a held sample into judgement, or reject it for good; then evaluate its compartment.
 
     ``again``: with a rejection, ask for another bottle; it stands on the Plan until it comes.
@@ -317,17 +309,13 @@ def settle(
     if settlement not in SETTLED:
         raise InputError("settlement", "release it or reject it")
     said = _why(why)
-    row = connection.execute(
-        query("results.settle_hold"), {"hold_id": hold_id, "by": by, "settlement": settlement, "why": said}
-    ).fetchone()
+    row = connection.execute(query("results.settle_hold"), {"hold_id": hold_id, "by": by, "settlement": settlement, "why": said}).fetchone()
     if row is None:
         raise InputError("hold", "is settled already")
     sample = connection.execute(query("results.sample_compartment"), {"sample_id": row["sample_id"]}).fetchone()
     assert sample is not None
     if settlement == "rejected":  # the sample is out: its other holds need nobody any more
-        connection.execute(
-            query("results.settle_others"), {"sample_id": row["sample_id"], "by": by, "why": f"rejected: {said}"[:500]}
-        )
+        connection.execute(query("results.settle_others"), {"sample_id": row["sample_id"], "by": by, "why": f"rejected: {said}"[:500]})
         if again:
             verdicts.ask_again(connection, fleet_id, sample["compartment_id"], row["sample_id"], by, today)
     fleets.audit(connection, fleet_id, by, f"sample {settlement}", sample["sample_no"], why=said, again=again)
@@ -339,9 +327,7 @@ def _replace(
 ) -> int:
     """A sample's row superseded by a changed one; what was released stays released, what was held is looked at anew."""
     connection.execute(query("results.step_aside"), {"sample_id": old["sample_id"]})
-    new = connection.execute(
-        query("results.insert_changed"), {**old, **changes, "fleet_id": fleet_id, "by": by}
-    ).fetchone()
+    new = connection.execute(query("results.insert_changed"), {**old, **changes, "fleet_id": fleet_id, "by": by}).fetchone()
     assert new is not None
     ids = {"sample_id": new["sample_id"], "old_sample_id": old["sample_id"]}
     connection.execute(query("results.superseded"), {**ids, "why": f"{kind} by {by}: {why}"[:300]})
@@ -360,9 +346,7 @@ def _sample(connection: Connection, sample_id: int) -> dict[str, Any]:
     return row
 
 
-def correct(
-    connection: Connection, fleet_id: int, sample_id: int, typed: dict[str, str], why: str, by: str, today: date
-) -> int:
+def correct(connection: Connection, fleet_id: int, sample_id: int, typed: dict[str, str], why: str, by: str, today: date) -> int:
     """Correct a sample: values by measurand key, ``meter``, ``oil_hours``, ``sampled_on``; a blank value was not
     measured. What the lab printed stays on record. Returns the new sample's id. Raises InputError by field."""
     said = _why(why)

@@ -206,9 +206,7 @@ def _list_value(key: str, value: Any) -> dict[str, Any]:
     return out
 
 
-def take(
-    connection: Connection, who: Visitor, job_id: int, rows: list[Any], now: datetime, today: date
-) -> dict[str, Any]:
+def take(connection: Connection, who: Visitor, job_id: int, rows: list[Any], now: datetime, today: date) -> dict[str, Any]:
     """Keep a device's entries and do what follows from them; what cannot be is refused with its sentence.
 
     ``rows``: {id, part, key, value, at, skew}: ``at`` the device's clock in ms, ``skew`` what that clock was
@@ -305,9 +303,7 @@ def _day(entry: dict[str, Any], zone: str, today: date) -> date:
     return min(entry["at"].astimezone(ZoneInfo(zone)).date(), today)
 
 
-def _defer(
-    connection: Connection, who: Visitor, job: dict[str, Any], part: dict[str, Any] | None, entry: dict[str, Any]
-) -> None:
+def _defer(connection: Connection, who: Visitor, job: dict[str, Any], part: dict[str, Any] | None, entry: dict[str, Any]) -> None:
     value = entry["value"]
     what = str(value.get("what", "")).strip()[:500]
     if not what:
@@ -348,9 +344,7 @@ def _stop(connection: Connection, who: Visitor, job: dict[str, Any], part: dict[
     _close_part(connection, who, job, part, "stopped", reason)
 
 
-def _item(
-    connection: Connection, who: Visitor, job: dict[str, Any], part: dict[str, Any], entry: dict[str, Any], today: date
-) -> None:
+def _item(connection: Connection, who: Visitor, job: dict[str, Any], part: dict[str, Any], entry: dict[str, Any], today: date) -> None:
     if part["item_id"] is None:
         raise InputError("part", "is not a service item")
     value = entry["value"]
@@ -378,9 +372,7 @@ def _said(connection: Connection, job_id: int) -> dict[int | None, rules.Said]:
     )
 
 
-def _finish(
-    connection: Connection, who: Visitor, job: dict[str, Any], part: dict[str, Any], entry: dict[str, Any], today: date
-) -> None:
+def _finish(connection: Connection, who: Visitor, job: dict[str, Any], part: dict[str, Any], entry: dict[str, Any], today: date) -> None:
     """A compartment's drain is complete: it becomes a drain on record, a bottle, waste, a re-check, a sticker."""
     found = card(connection, job["job_id"], today)
     assert found is not None
@@ -491,9 +483,7 @@ def _close_part(
 
 
 # ---- photos ----------------------------------------------------------------------------------------------------
-def keep_photo(
-    connection: Connection, who: Visitor, job_id: int, photo_id: str, part: int | None, about: str, content: bytes
-) -> None:
+def keep_photo(connection: Connection, who: Visitor, job_id: int, photo_id: str, part: int | None, about: str, content: bytes) -> None:
     """A photo, drawn anew without its metadata; the same one twice is one. Raises InputError when it is not one."""
     if len(content) > LARGEST_PHOTO:
         raise InputError("photo", f"is larger than {LARGEST_PHOTO // 1_000_000} MB")
@@ -517,9 +507,7 @@ def deferred(connection: Connection, unit_id: int | None = None) -> list[dict[st
     return connection.execute(query("jobs.deferred"), {"unit_id": unit_id}).fetchall()
 
 
-def close_deferred(
-    connection: Connection, fleet_id: int, deferred_id: int, finding: str, level: float | None, by: str
-) -> str:
+def close_deferred(connection: Connection, fleet_id: int, deferred_id: int, finding: str, level: float | None, by: str) -> str:
     """Something put off is dealt with; a re-check's level that has fallen is an alarm. Returns 'fallen' or ''."""
     if not finding.strip() and level is None:
         raise InputError("finding", "say what was found or done")
@@ -613,4 +601,3 @@ def start_values(place: dict[str, Any]) -> list[dict[str, Any]]:
         if old == old:
             out.append({"name": BY_KEY[key].name, "unit": BY_KEY[key].unit, "old": old, "new": 0.0 if math.isnan(new) else new})
     return out
-

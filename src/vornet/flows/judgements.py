@@ -37,9 +37,7 @@ def judgements(db: Database, fleet: str) -> list[dict[str, Any]]:
 
 def _held_for(held: list[dict[str, str]]) -> list[dict[str, Any]]:
     """Holds that are themselves an answer: another oil, another's bottle, a dirty one."""
-    return [
-        {"key": OF_HOLDS[h["reason"]][0], "strength": "probable", "evidence": [h["detail"]]} for h in held if h["reason"] in OF_HOLDS
-    ]
+    return [{"key": OF_HOLDS[h["reason"]][0], "strength": "probable", "evidence": [h["detail"]]} for h in held if h["reason"] in OF_HOLDS]
 
 
 def _held_rows(connection: Connection, known: set[tuple[str, str]]) -> list[dict[str, Any]]:
@@ -96,4 +94,3 @@ def _interval(r: dict[str, Any]) -> dict[str, Any]:
             for p in d["properties"]
         ],
     }  # fmt: skip
-

@@ -47,9 +47,7 @@ def keep(
         connection.execute(query("results.forget_file"), {"import_file_id": import_file_id})
         connection.execute(query("results.came_again"), {"import_file_id": known["import_file_id"]})
         return Kept(known["import_file_id"], size, True)
-    connection.execute(
-        query("results.measure_file"), {"import_file_id": import_file_id, "sha256": digest.digest(), "bytes": size}
-    )
+    connection.execute(query("results.measure_file"), {"import_file_id": import_file_id, "sha256": digest.digest(), "bytes": size})
     return Kept(import_file_id, size, False)
 
 

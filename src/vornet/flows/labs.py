@@ -111,7 +111,10 @@ def parcel(connection: Connection, shipment: dict[str, Any], today: date) -> dic
 
 
 def ask(
-    db: Database, fleet_id: int, today: date, take_in: Callable[[Connection, int, int], None],
+    db: Database,
+    fleet_id: int,
+    today: date,
+    take_in: Callable[[Connection, int, int], None],
     link: Callable[[dict[str, Any], int], LabLink] = link_to,
 ) -> dict[str, int]:
     """Tell every lab of a fleet what is on its way, and take what is new: reports kept and read, bottles received.
@@ -158,9 +161,7 @@ def _ask_one(
             arrived = way.received(shipment["number"])
         except LabTrouble as error:
             with db.fleet(fleet_id) as connection:
-                connection.execute(
-                    query("labs.parcel_trouble"), {"shipment_id": shipment["shipment_id"], "trouble": str(error)[:300]}
-                )
+                connection.execute(query("labs.parcel_trouble"), {"shipment_id": shipment["shipment_id"], "trouble": str(error)[:300]})
             continue
         with db.fleet(fleet_id) as connection:
             for sample_no, on in arrived.items():
@@ -168,9 +169,7 @@ def _ask_one(
                 counts["received"] += found is not None
     for report in way.reports(lab["cursor"]):
         with db.fleet(fleet_id) as connection:
-            kept = lab_files.keep(
-                connection, fleet_id, report.content, name=report.name, lab=lab["name"], by=lab["name"], way=lab["way"]
-            )
+            kept = lab_files.keep(connection, fleet_id, report.content, name=report.name, lab=lab["name"], by=lab["name"], way=lab["way"])
             if not kept.known:
                 take_in(connection, fleet_id, kept.import_file_id)
                 counts["reports"] += 1

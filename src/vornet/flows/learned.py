@@ -22,9 +22,7 @@ def refresh(connection: Connection, fleet_id: int, compartments: list[int] | Non
     only = {"compartments": compartments}
     pourings: dict[int, list[learned.Pouring]] = defaultdict(list)
     for r in connection.execute(query("units.pourings"), only).fetchall():
-        pourings[r["compartment_id"]].append(
-            learned.Pouring(r["volume_in_l"], r["reading_after"], r["filter_changed"])
-        )
+        pourings[r["compartment_id"]].append(learned.Pouring(r["volume_in_l"], r["reading_after"], r["filter_changed"]))
     topped: dict[int, list[learned.ToppedUp]] = defaultdict(list)
     for r in connection.execute(query("units.topped_up"), only).fetchall():
         topped[r["compartment_id"]].append(learned.ToppedUp(r["litres"], r["reading_before"], r["reading_after"]))
@@ -34,9 +32,7 @@ def refresh(connection: Connection, fleet_id: int, compartments: list[int] | Non
         i = r["compartment_id"]
         if len(pourings[i]) < learned.FEWEST and len(topped[i]) < learned.FEWEST:
             continue
-        found = learned.doubts(
-            r["capacity_l"], r["capacity_without_filter_l"], r["volume_between_marks_l"], pourings[i], topped[i]
-        )
+        found = learned.doubts(r["capacity_l"], r["capacity_without_filter_l"], r["volume_between_marks_l"], pourings[i], topped[i])
         for d in found:
             e = d.learned
             raised.append({
@@ -55,9 +51,7 @@ def doubts(connection: Connection, compartments: list[int] | None = None) -> lis
     return connection.execute(query("units.doubts"), {"compartments": compartments}).fetchall()
 
 
-def settle(
-    connection: Connection, fleet_id: int, compartment_id: int, field: str, taken: bool, why: str, by: str, today: date
-) -> None:
+def settle(connection: Connection, fleet_id: int, compartment_id: int, field: str, taken: bool, why: str, by: str, today: date) -> None:
     """Take the learned figure into the register (source: measured), or keep what it says, with a reason."""
     from vornet.flows import units
 

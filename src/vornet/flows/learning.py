@@ -47,9 +47,7 @@ def findings_of(recorded: Sequence[dict[str, Any]], loaded: Loaded) -> list[tupl
     ]
 
 
-def propose(
-    loaded: Loaded, judgement: Judgement, findings: Sequence[tuple[int, int, int, str]], only: str = ""
-) -> list[Proposed]:
+def propose(loaded: Loaded, judgement: Judgement, findings: Sequence[tuple[int, int, int, str]], only: str = "") -> list[Proposed]:
     """What findings say, family by family, with what each would have changed over the history."""
     known = learning.cases(loaded.history, judgement.diagnosis, findings)
     out = []
@@ -101,9 +99,7 @@ def _past(whole: Loaded, family: int, rows: Sequence[learning.Suggestion]) -> di
     }  # fmt: skip
 
 
-def sign(
-    connection: Connection, fleet_id: int, family: str, chosen: Mapping[str, float], *, by: str, why: str, today: date
-) -> None:
+def sign(connection: Connection, fleet_id: int, family: str, chosen: Mapping[str, float], *, by: str, why: str, today: date) -> None:
     """Sign what a family's findings say: ``chosen`` key → factor, as it was shown. Raises InputError when the findings say
     something else by now, or when no reason is given."""
     said = why.strip()
@@ -181,9 +177,7 @@ def versions(connection: Connection) -> list[dict[str, Any]]:
     """What was signed so far, newest first, in words."""
     rows = connection.execute(query("learning.versions"), {"limit": MOST_VERSIONS}).fetchall()
     for r in rows:
-        r["lines"] = [
-            {**c, "name": NAMES.get(c["cause"], c["cause"]), "words": learning.words_of(c["sign"])} for c in r["changed"]
-        ]
+        r["lines"] = [{**c, "name": NAMES.get(c["cause"], c["cause"]), "words": learning.words_of(c["sign"])} for c in r["changed"]]
     return rows
 
 

@@ -209,9 +209,7 @@ def _in_per_cent(limits: StatLimits) -> StatLimits:
     )
 
 
-def save(
-    connection: Connection, fleet_id: int, rows: list[FixedLimit], duty: str, *, by: str, why: str, today: date
-) -> int:
+def save(connection: Connection, fleet_id: int, rows: list[FixedLimit], duty: str, *, by: str, why: str, today: date) -> int:
     """A new version in force from today; what it touches is evaluated by a worker. Raises InputError when nothing changed."""
     if duty not in DUTIES:
         raise InputError("duty", "is not one Vornet knows")
@@ -252,9 +250,7 @@ def save_precision(connection: Connection, fleet_id: int, form: dict[str, Any], 
     for row in now:
         figures = {n: _figure(form, f"{n}.{row.key}") for n in ("scale", "power", "constant", "floor")}
         # a figure left as the page shows it, to twelve digits, is the figure that stands
-        given = {
-            n: getattr(row, n) if v is None or math.isclose(v, getattr(row, n), rel_tol=1e-9) else v for n, v in figures.items()
-        }
+        given = {n: getattr(row, n) if v is None or math.isclose(v, getattr(row, n), rel_tol=1e-9) else v for n, v in figures.items()}
         start = next(p for p in PRECISION if p.key == row.key)
         if any(given[n] != getattr(start, n) for n in given):
             same = all(given[n] == getattr(row, n) for n in given)

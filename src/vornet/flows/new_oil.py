@@ -53,9 +53,7 @@ def _kept(connection: Connection, oil_at: dict[int, int]) -> list[Step]:
     out = []
     for r in connection.execute(query("history.estimates")).fetchall():
         if r["oil_id"] in oil_at:
-            out += [
-                Step(oil_at[r["oil_id"]], INDEX[key], day, value, sd, True) for key, day, value, sd in r["steps"] if key in INDEX
-            ]
+            out += [Step(oil_at[r["oil_id"]], INDEX[key], day, value, sd, True) for key, day, value, sd in r["steps"] if key in INDEX]
     return out
 
 
@@ -89,9 +87,7 @@ def made_anew(history: History) -> History:
     return with_estimates(history)
 
 
-def for_some(
-    connection: Connection, fleet_id: int, history: History, oil_ids: list[int], load: Callable[[list[int]], History]
-) -> History:
+def for_some(connection: Connection, fleet_id: int, history: History, oil_ids: list[int], load: Callable[[list[int]], History]) -> History:
     """A part of a fleet with estimates as the whole has them: kept ones, made anew where so much has come in since.
 
     ``load``: reads the history of given compartments, what is held left out.

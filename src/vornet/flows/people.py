@@ -71,18 +71,12 @@ def add(db: Database, fleet: str, login: str, name: str, password: str, role: st
     login, role, password = _login(login), _role(role), _password(password)
     fleet_id = fleets.find(db, fleet)
     with db.fleet(fleet_id) as connection:
-        row = connection.execute(
-            query("people.put_account"), {"login": login, "name": name, "hash": _hasher.hash(password)}
-        ).fetchone()
+        row = connection.execute(query("people.put_account"), {"login": login, "name": name, "hash": _hasher.hash(password)}).fetchone()
         assert row is not None
-        connection.execute(
-            query("people.put_member"), {"fleet_id": fleet_id, "account_id": row["account_id"], "role": role}
-        )
+        connection.execute(query("people.put_member"), {"fleet_id": fleet_id, "account_id": row["account_id"], "role": role})
 
 
-def invite(
-    connection: Connection, by: Visitor, login: str, name: str, password: str, role: str
-) -> bool:
+def invite(connection: Connection, by: Visitor, login: str, name: str, password: str, role: str) -> bool:
     """An admin lets someone into the fleet. An account that exists keeps its own password. True when it is new."""
     login, role = _login(login), _role(role)
     known = connection.execute(query("people.account"), {"login": login}).fetchone()
@@ -110,9 +104,7 @@ def set_role(connection: Connection, by: Visitor, account_id: int, role: str) ->
     if member["role"] == "admin" and role != "admin" and admins["n"] <= 1:
         raise InputError("role", "this is the fleet's only admin: make another one first")
     if role:
-        connection.execute(
-            query("people.put_member"), {"fleet_id": by.fleet_id, "account_id": account_id, "role": _role(role)}
-        )
+        connection.execute(query("people.put_member"), {"fleet_id": by.fleet_id, "account_id": account_id, "role": _role(role)})
         fleets.audit(connection, by.fleet_id, by.name, "role changed", member["login"], was=member["role"], now=role)
         return
     connection.execute(query("people.remove_member"), {"account_id": account_id})
@@ -201,9 +193,7 @@ def sign_out(db: Database, token: str) -> None:
 def sign_out_everywhere(db: Database, account_id: int, keep: str | None = None) -> int:
     """End all of a person's sessions, but for the one whose token is ``keep``; how many ended."""
     with db.anyone() as connection:
-        return connection.execute(
-            query("people.close_sessions"), {"account_id": account_id, "keep": _hash(keep) if keep else None}
-        ).rowcount
+        return connection.execute(query("people.close_sessions"), {"account_id": account_id, "keep": _hash(keep) if keep else None}).rowcount
 
 
 def members(connection: Connection) -> list[dict[str, Any]]:
@@ -233,9 +223,7 @@ def audit_words(connection: Connection) -> dict[str, list[str]]:
 
 def sessions(db: Database, who: Visitor, token: str) -> list[dict[str, Any]]:
     with db.anyone() as connection:
-        return connection.execute(
-            query("people.sessions"), {"account_id": who.account_id, "token_hash": _hash(token)}
-        ).fetchall()
+        return connection.execute(query("people.sessions"), {"account_id": who.account_id, "token_hash": _hash(token)}).fetchall()
 
 
 def change_password(db: Database, who: Visitor, old: str, new: str, token: str) -> None:
@@ -248,15 +236,11 @@ def change_password(db: Database, who: Visitor, old: str, new: str, token: str) 
     except (VerifyMismatchError, InvalidHashError):
         raise InputError("old password", "does not fit") from None
     with db.anyone() as connection:
-        connection.execute(
-            query("people.set_password"), {"account_id": who.account_id, "hash": _hasher.hash(_password(new))}
-        )
+        connection.execute(query("people.set_password"), {"account_id": who.account_id, "hash": _hasher.hash(_password(new))})
     sign_out_everywhere(db, who.account_id, keep=token)
 
 
-def make_token(
-    connection: Connection, fleet_id: int, account_id: int, by: str, name: str, scopes: list[str], days: int
-) -> str:
+def make_token(connection: Connection, fleet_id: int, account_id: int, by: str, name: str, scopes: list[str], days: int) -> str:
     """A new API token, shown once."""
     name = name.strip()[:80]
     if not name:
@@ -278,9 +262,7 @@ def make_token(
 
 def revoke_token(connection: Connection, by: Visitor, token_id: int, anyone: bool) -> None:
     """End a token: one's own, or ``anyone``'s for an admin."""
-    row = connection.execute(
-        query("people.revoke_token"), {"token_id": token_id, "account_id": None if anyone else by.account_id}
-    ).fetchone()
+    row = connection.execute(query("people.revoke_token"), {"token_id": token_id, "account_id": None if anyone else by.account_id}).fetchone()
     if row is None:
         raise InputError("token", "is not there, or has ended already")
     fleets.audit(connection, by.fleet_id, by.name, "token ended", row["name"])

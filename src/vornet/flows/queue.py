@@ -124,9 +124,7 @@ def read_kept(db: Database, fleet_id: int, import_file_id: int, today: date, ste
             if not mine or not mine["claimed"]:
                 return  # another worker has it
             source = lab_files.stream(reading, import_file_id)
-            results.read_in(
-                connection, fleet_id, source, report, lab=file["lab"], by=file["recorded_by"], progress=progress, all_mapped=True
-            )
+            results.read_in(connection, fleet_id, source, report, lab=file["lab"], by=file["recorded_by"], progress=progress, all_mapped=True)
             if report.new_oil:
                 evaluate.evaluate_within(connection, fleet_id, today)
             elif report.compartments:
@@ -137,9 +135,7 @@ def read_kept(db: Database, fleet_id: int, import_file_id: int, today: date, ste
         state, trouble = "refused", str(error)
     if state:
         with db.fleet(fleet_id) as connection:
-            connection.execute(
-                query("results.set_aside"), {"import_file_id": import_file_id, "state": state, "trouble": trouble[:1000]}
-            )
+            connection.execute(query("results.set_aside"), {"import_file_id": import_file_id, "state": state, "trouble": trouble[:1000]})
             if state == "refused":
                 fleets.audit(connection, fleet_id, file["recorded_by"], "file refused", file["name"], why=trouble[:500])
 

@@ -32,16 +32,12 @@ class ReadingIn(BaseModel):
     meter_no: Literal[1, 2] = 1
 
 
-def check_meter(
-    connection: Connection, unit_id: int, meter_no: int, unit: str, meter: float, on: date, field: str = "meter"
-) -> None:
+def check_meter(connection: Connection, unit_id: int, meter_no: int, unit: str, meter: float, on: date, field: str = "meter") -> None:
     """Raise InputError when a figure goes back, runs ahead of a later one, or gains more than days allow."""
     meter_id = unit_id * 2 + meter_no - 1
     changes = register.changes_by_meter(connection).get(meter_id, [])
     total = running_total(meter, on.toordinal(), changes)
-    around = connection.execute(
-        query("units.meter_around"), {"unit_id": unit_id, "meter_no": meter_no, "on": on}
-    ).fetchall()
+    around = connection.execute(query("units.meter_around"), {"unit_id": unit_id, "meter_no": meter_no, "on": on}).fetchall()
     for row in around:
         known = running_total(row["meter"], row["on_day"].toordinal(), changes)
         days = (on - row["on_day"]).days
@@ -53,9 +49,7 @@ def check_meter(
             raise InputError(field, f"ahead of the reading of {row['on_day']}: {row['meter']:,.0f} {unit}")
 
 
-def read_meter(
-    connection: Connection, fleet_id: int, unit_id: int, meter_no: int, meter: float, on: date, by: str, today: date
-) -> None:
+def read_meter(connection: Connection, fleet_id: int, unit_id: int, meter_no: int, meter: float, on: date, by: str, today: date) -> None:
     """Keep one meter reading of a unit and see anew where its compartments stand."""
     unit = connection.execute(query("units.unit"), {"unit_id": unit_id}).fetchone()
     if unit is None:
@@ -71,9 +65,7 @@ def read_meter(
     _again(connection, fleet_id, [unit_id], today)
 
 
-def take(
-    connection: Connection, fleet_id: int, rows: list[ReadingIn], by: str, today: date
-) -> dict[str, Any]:
+def take(connection: Connection, fleet_id: int, rows: list[ReadingIn], by: str, today: date) -> dict[str, Any]:
     """Many readings at once: good ones go in, bad ones come back with their place and reason."""
     units = {u["name"]: u for u in connection.execute(query("register.units")).fetchall()}
     good, problems = [], []
@@ -88,9 +80,7 @@ def take(
                 raise InputError("on", "this day is still to come")
             counts = unit["second_meter_unit"] if row.meter_no == 2 else unit["meter_unit"]
             check_meter(connection, unit["unit_id"], row.meter_no, counts, row.meter, row.on)
-            bulk.append(
-                connection, bulk.READINGS, fleet_id, [[unit["unit_id"], row.on, row.meter, row.meter_no]], by, "read again"
-            )
+            bulk.append(connection, bulk.READINGS, fleet_id, [[unit["unit_id"], row.on, row.meter, row.meter_no]], by, "read again")
             good.append(unit["unit_id"])
         except InputError as error:
             problems.append({"where": f"[{i}]", "field": error.field, "why": error.why})
@@ -129,12 +119,8 @@ def top_up(
     if before is not None and after is not None and after <= before:
         raise InputError("reading_after", "the level after a top-up is above the one before it")
     facts = {k: v for k, v in {"reading_before": before, "reading_after": after}.items() if v is not None}
-    bulk.append(
-        connection, bulk.TOP_UPS, fleet_id, [[compartment_id, on, meter, litres, json.dumps(facts)]], by, "corrected"
-    )
-    fleets.audit(
-        connection, fleet_id, by, "top-up", f"{row['unit']} {row['compartment']}", on=str(on), litres=litres, **facts
-    )
+    bulk.append(connection, bulk.TOP_UPS, fleet_id, [[compartment_id, on, meter, litres, json.dumps(facts)]], by, "corrected")
+    fleets.audit(connection, fleet_id, by, "top-up", f"{row['unit']} {row['compartment']}", on=str(on), litres=litres, **facts)
     evaluate.evaluate_within(connection, fleet_id, today, [compartment_id])
 
 
@@ -149,9 +135,7 @@ def level_check(
         connection, bulk.LEVEL_CHECKS, fleet_id,
         [[compartment_id, on, meter, missing, json.dumps({"reading": reading})]], by, "corrected",
     )  # fmt: skip
-    fleets.audit(
-        connection, fleet_id, by, "level read", f"{row['unit']} {row['compartment']}", on=str(on), reading=reading
-    )
+    fleets.audit(connection, fleet_id, by, "level read", f"{row['unit']} {row['compartment']}", on=str(on), reading=reading)
 
 
 def event(

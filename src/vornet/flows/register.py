@@ -81,9 +81,7 @@ def load(
     return report
 
 
-def _from_tables(
-    db: Database, file: str, content: bytes, fleet: str | None, today: date
-) -> tuple[RegisterFile, dict[str, str]]:
+def _from_tables(db: Database, file: str, content: bytes, fleet: str | None, today: date) -> tuple[RegisterFile, dict[str, str]]:
     """A workbook's or CSV's rows laid over the register there is."""
     sheets = workbook.read(file, content)
     name = fleet or sheets.fleet
@@ -159,9 +157,7 @@ def unit_parameters(fleet_id: int, u: register_file.Unit) -> dict[str, object]:
     }  # fmt: skip
 
 
-def compartment_parameters(
-    fleet_id: int, unit_id: int, unit: register_file.Unit, c: register_file.Compartment
-) -> dict[str, object]:
+def compartment_parameters(fleet_id: int, unit_id: int, unit: register_file.Unit, c: register_file.Compartment) -> dict[str, object]:
     """What ``register.put_compartment`` binds."""
     counts = (unit.second_meter_unit or unit.meter_unit) if c.meter_no == 2 else unit.meter_unit
     return {
@@ -174,9 +170,7 @@ def compartment_parameters(
     }  # fmt: skip
 
 
-def _units(
-    connection: Connection, fleet_id: int, document: RegisterFile, report: RegisterReport, by: str, today: date
-) -> dict[str, int]:
+def _units(connection: Connection, fleet_id: int, document: RegisterFile, report: RegisterReport, by: str, today: date) -> dict[str, int]:
     rows = [unit_parameters(fleet_id, u) for u, _ in document.units]
     with connection.cursor() as cursor:
         cursor.executemany(query("register.put_unit"), rows)
@@ -227,14 +221,9 @@ def _doubtful(
         yield Problem(where, "shared_with", f"there is no unit named {c.shared_with.unit!r}; left as this unit's own")
 
 
-def put_intervals(
-    connection: Connection, fleet_id: int, wanted: list[tuple[int, float | None, int | None]], by: str, today: date
-) -> None:
+def put_intervals(connection: Connection, fleet_id: int, wanted: list[tuple[int, float | None, int | None]], by: str, today: date) -> None:
     """Intervals as a register says them: a new version where the register says something new."""
-    said = {
-        r["compartment_id"]: (r["meter"], r["days"])
-        for r in connection.execute(query("register.register_intervals")).fetchall()
-    }
+    said = {r["compartment_id"]: (r["meter"], r["days"]) for r in connection.execute(query("register.register_intervals")).fetchall()}
     versions = []
     for compartment_id, meter, days in wanted:
         if said.get(compartment_id) != (meter, days):
@@ -297,9 +286,7 @@ def _logs(
             return None
         found = compartments.get((row.unit, row.compartment))
         if found is None:
-            report.problems.append(
-                Problem(where, "compartment", f"unit {row.unit!r} has no compartment {row.compartment!r}")
-            )
+            report.problems.append(Problem(where, "compartment", f"unit {row.unit!r} has no compartment {row.compartment!r}"))
         return found
 
     changes = []
@@ -331,9 +318,7 @@ def _logs(
             continue
         held = (c["system_volume_l"] or float("inf")) - (drain.level_missing_l or 0.0)
         if drain.volume_out_l is not None and drain.volume_out_l > held * 1.001:
-            report.problems.append(
-                Problem(where, "volume_out_l", f"{drain.volume_out_l:g} L came out, but the system holds {held:g} L")
-            )
+            report.problems.append(Problem(where, "volume_out_l", f"{drain.volume_out_l:g} L came out, but the system holds {held:g} L"))
             continue
         if drain.oil and drain.oil not in oils:
             why = f"{drain.oil!r} is not in the oil list; taken as the usual one"
@@ -395,9 +380,7 @@ def _logs(
     _put_intervals(connection, fleet_id, document, compartment_of)
 
 
-def _put_intervals(
-    connection: Connection, fleet_id: int, document: RegisterFile, compartment_of: Callable[[str, Any], Any]
-) -> None:
+def _put_intervals(connection: Connection, fleet_id: int, document: RegisterFile, compartment_of: Callable[[str, Any], Any]) -> None:
     """Past intervals of a register file, those that are not there yet."""
     known = {
         (r["compartment_id"], r["effective_from"], r["meter"], r["days"], r["origin"])
@@ -460,9 +443,7 @@ def _meters_going_back(
             elif where and where not in bad:
                 bad.add(where)
                 side = f"after {before:,.0f}" if total < before else f"at {total:,.0f}, ahead of later readings"
-                report.problems.append(
-                    Problem(where, "meter", f"the meter goes back: {total:,.0f} on {date.fromordinal(day)} {side}")
-                )
+                report.problems.append(Problem(where, "meter", f"the meter goes back: {total:,.0f} on {date.fromordinal(day)} {side}"))
     return bad
 
 

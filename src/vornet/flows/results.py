@@ -238,9 +238,7 @@ def _arrays(block: np.ndarray) -> tuple[bytes, int]:
     return out.tobytes(), out.dtype.itemsize
 
 
-def _prepare(
-    chunk: Chunk, places: _Places, lab: str, report: ResultsReport, names: list[str]
-) -> _Batch:
+def _prepare(chunk: Chunk, places: _Places, lab: str, report: ResultsReport, names: list[str]) -> _Batch:
     """Place each row of a chunk and pack it; rows without a place are held."""
     text, numbers = chunk.text, chunk.numbers
     meters, hours, topups = numbers["meter"].tolist(), numbers["oil_hours"].tolist(), numbers["topup_l"].tolist()
@@ -326,9 +324,7 @@ def _cells(chunk: Chunk, i: int, names: list[str]) -> dict[str, str]:
     return {name or f"column {j + 1}": cell[:500] for j, (name, cell) in enumerate(cells)}
 
 
-def _store(
-    connection: Connection, fleet_id: int, batch: _Batch, by: str, report: ResultsReport, names: list[str]
-) -> None:
+def _store(connection: Connection, fleet_id: int, batch: _Batch, by: str, report: ResultsReport, names: list[str]) -> None:
     """Stage a batch and let the database sort new from known, re-issued and contradicting."""
     chunk = batch.chunk
     with connection.cursor() as cursor, cursor.copy(query("results.copy_staging")) as copy:

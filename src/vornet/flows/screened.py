@@ -51,9 +51,7 @@ def tried(loaded: Loaded) -> None:
     screen(loaded.history, cut(loaded.history), points, np.arange(len(loaded.sample_ids)), loaded.oil_names)
 
 
-def hold(
-    connection: Connection, fleet_id: int, loaded: Loaded, compartments: list[int] | None = None, known: bytes | None = None
-) -> Loaded:
+def hold(connection: Connection, fleet_id: int, loaded: Loaded, compartments: list[int] | None = None, known: bytes | None = None) -> Loaded:
     """Screen, write new holds, clear those that no longer hold, and take what is held out of the history.
 
     With ``compartments`` only their samples' holds are written: whoever else was loaded lacks its company here. ``known``:
@@ -74,9 +72,7 @@ def hold(
     mine = set(loaded.sample_ids[ours].tolist())
     ids = [int(loaded.sample_ids[f.sample]) for f in findings]
     others = [int(loaded.sample_ids[int(f.facts[k])]) for f in findings for k in ("other", "after", "like") if k in f.facts]
-    numbers = {
-        r["sample_id"]: r["sample_no"] for r in connection.execute(query("history.numbers_of"), {"samples": others}).fetchall()
-    }
+    numbers = {r["sample_id"]: r["sample_no"] for r in connection.execute(query("history.numbers_of"), {"samples": others}).fetchall()}
     found = {
         (sample_id, f.reason): _placed_facts(loaded, numbers, f)
         for sample_id, f in zip(ids, findings, strict=True) if sample_id in mine

@@ -85,9 +85,7 @@ def load(connection: Connection, fleet_id: int, document: RegisterFile, report: 
             why = f"{record.unit} has no service item {record.item!r}{at}"
             report.problems.append(Problem(f"service_records[{n}]", "item", why))
             continue
-        records[(item_id, record.on)] = [
-            item_id, record.on, record.meter, record.outcome, json.dumps(record.reading), record.note
-        ]
+        records[(item_id, record.on)] = [item_id, record.on, record.meter, record.outcome, json.dumps(record.reading), record.note]
     added, _ = bulk.append(connection, bulk.RECORDS, fleet_id, records.values(), by, "register file")
     report.counts["service_records"] = added
 
@@ -211,9 +209,7 @@ def refresh(connection: Connection, today: date, units: list[int] | None = None)
     drains: dict[int, list[int]] = defaultdict(list)
     for r in connection.execute(query("register.drain_days"), {"units": units}).fetchall():
         drains[r["compartment_id"]].append(r["on_day"].toordinal())
-    standing = {
-        r["compartment_id"]: r for r in connection.execute(query("plan.oil_drains_due"), {"units": units}).fetchall()
-    }
+    standing = {r["compartment_id"]: r for r in connection.execute(query("plan.oil_drains_due"), {"units": units}).fetchall()}
     work = _Work(items, done, meters, drains, standing, today.toordinal())
     rows = []
     for r in items:
@@ -301,9 +297,7 @@ class _Work:
             r["every_meter"], r["every_days"], r["every_nth"], r["nth_of"] or "", r["first_meter"], season,
             bool(r["condition"]),
         )  # fmt: skip
-        found = plan.item_due(
-            item, last, 0.0, latest_total, latest_day, rate, self.today, self._base(r, last, depth), self._out(r)
-        )
+        found = plan.item_due(item, last, 0.0, latest_total, latest_day, rate, self.today, self._base(r, last, depth), self._out(r))
         self.found[r["item_id"]] = found
         return found
 
@@ -336,9 +330,7 @@ class _Work:
         return plan.Base(count if last else 0, base.total, base.day, at["every_meter"], at["every_days"])
 
 
-def due_list(
-    connection: Connection, today: date, horizon_days: int, depot: str, what: str, page: int, each: int = 100
-) -> dict[str, Any]:
+def due_list(connection: Connection, today: date, horizon_days: int, depot: str, what: str, page: int, each: int = 100) -> dict[str, Any]:
     """Services and oil drains due within a horizon, soonest first, with how many there are of each state."""
     parameters = {
         "today": today, "until": today + timedelta(days=horizon_days), "depot": depot, "what": what,

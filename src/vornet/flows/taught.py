@@ -23,9 +23,7 @@ def _signed(connection: Connection, compartments: list[int] | None) -> dict[int,
     return {r["sample_id"]: (r["verdict"], r["proposed"]) for r in rows}
 
 
-def confirmed(
-    connection: Connection, compartment_ids: np.ndarray, comp: np.ndarray, day: np.ndarray, sample_ids: np.ndarray
-) -> np.ndarray:
+def confirmed(connection: Connection, compartment_ids: np.ndarray, comp: np.ndarray, day: np.ndarray, sample_ids: np.ndarray) -> np.ndarray:
     """Samples that called a fault which the workshop then confirmed, shape (N,): Watch or worse, proposed or signed, within
     ``CONFIRMED_DAYS`` before the finding. ``comp``, ``day``, ``sample_ids`` (N,); ``comp`` counts in ``compartment_ids``."""
     out = np.zeros(len(comp), dtype=bool)

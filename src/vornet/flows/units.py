@@ -178,9 +178,7 @@ def set_state(connection: Connection, fleet_id: int, unit_id: int, state: str, o
     _evaluate_units(connection, fleet_id, [unit_id], today)
 
 
-def save_compartment(
-    connection: Connection, fleet_id: int, compartment_id: int, changes: dict[str, Any], by: str, today: date
-) -> None:
+def save_compartment(connection: Connection, fleet_id: int, compartment_id: int, changes: dict[str, Any], by: str, today: date) -> None:
     """Change a compartment's register; keys not given stay. Raises FormErrors by field."""
     row = connection.execute(query("board.compartment"), {"compartment_id": compartment_id}).fetchone()
     if row is None:
@@ -197,9 +195,7 @@ def save_compartment(
         taken = [s["name"] for s in connection.execute(query("board.sisters"), {"unit_id": row["unit_id"]}).fetchall()]
         if now.compartment in taken:
             raise FormErrors({"compartment": f"{row['unit']} has a compartment {now.compartment!r} already"})
-        connection.execute(
-            query("units.rename_compartment"), {"compartment_id": compartment_id, "name": now.compartment}
-        )
+        connection.execute(query("units.rename_compartment"), {"compartment_id": compartment_id, "name": now.compartment})
     parameters = register.compartment_parameters(fleet_id, row["unit_id"], unit, now)
     connection.execute(query("register.put_compartment"), parameters)
     _put_interval(connection, fleet_id, compartment_id, was, now, str(parameters["counts"]), by, today)
@@ -244,9 +240,7 @@ def _references(connection: Connection, c: Compartment, unit: Unit) -> None:
         raise FormErrors(errors)
 
 
-def add_compartment(
-    connection: Connection, fleet_id: int, unit_id: int, given: dict[str, Any], by: str, today: date
-) -> int:
+def add_compartment(connection: Connection, fleet_id: int, unit_id: int, given: dict[str, Any], by: str, today: date) -> int:
     """A new compartment of a unit. Raises FormErrors by field."""
     unit = _unit_model(connection, unit_id, today)
     c: Compartment = checked(Compartment, _merged({}, given))
@@ -400,9 +394,7 @@ class Line:
     same: bool = False
 
 
-def change_many(
-    connection: Connection, fleet_id: int, ids: list[int], key: str, value: Any, by: str, today: date, apply: bool
-) -> list[Line]:
+def change_many(connection: Connection, fleet_id: int, ids: list[int], key: str, value: Any, by: str, today: date, apply: bool) -> list[Line]:
     """Change one field of many compartments, of their units, or of their plans; without ``apply`` only a preview.
 
     Lines with a problem are never applied, the others are.
@@ -467,9 +459,7 @@ def _change_compartments(
     return out
 
 
-def _audit_many(
-    connection: Connection, fleet_id: int, by: str, what: str, lines: list[tuple[str, dict[str, Any]]]
-) -> None:
+def _audit_many(connection: Connection, fleet_id: int, by: str, what: str, lines: list[tuple[str, dict[str, Any]]]) -> None:
     with connection.cursor() as cursor:
         cursor.executemany(query("register.audit"), [
             {"fleet_id": fleet_id, "who": by, "what": what, "about": about, "detail": json.dumps(detail, default=str)}
@@ -582,9 +572,7 @@ def plan_words(i: dict[str, Any]) -> str:
 
 
 # ---- oils ------------------------------------------------------------------------------------------------------
-def save_oil(
-    connection: Connection, fleet_id: int, oil_id: int | None, given: dict[str, Any], by: str, today: date
-) -> int:
+def save_oil(connection: Connection, fleet_id: int, oil_id: int | None, given: dict[str, Any], by: str, today: date) -> int:
     """Add or change an oil. Raises FormErrors by field."""
     was: dict[str, Any] = {}
     if oil_id is not None:
@@ -601,9 +589,7 @@ def save_oil(
         connection.execute(query("units.rename_oil"), {"oil_id": oil_id, "name": oil.name})
     connection.execute(query("register.put_oil"), register.oil_parameters(fleet_id, oil))
     found = {o["name"]: o["oil_id"] for o in connection.execute(query("register.oils")).fetchall()}[oil.name]
-    fleets.audit(
-        connection, fleet_id, by, "oil changed" if was else "oil added", oil.name, **fleets.changed(was, merged)
-    )
+    fleets.audit(connection, fleet_id, by, "oil changed" if was else "oil added", oil.name, **fleets.changed(was, merged))
     users = connection.execute(query("units.oil_use"), {"oil_id": found}).fetchall()
     if was and users and fleets.changed(was, merged).keys() - {"approvals", "grade"}:
         evaluate.evaluate_within(connection, fleet_id, today, [u["compartment_id"] for u in users])

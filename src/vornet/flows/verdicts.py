@@ -59,9 +59,7 @@ def unheard_stops(connection: Connection) -> list[dict[str, Any]]:
 def hear_stop(connection: Connection, fleet_id: int, sample_id: int, by: str, note: str = "") -> None:
     """Somebody who answers for the unit has heard of a stop. Raises InputError when it no longer stands."""
     said = _text(note, "note", 500)
-    row = connection.execute(
-        query("verdicts.hear_stop"), {"fleet_id": fleet_id, "sample_id": sample_id, "by": by, "note": said}
-    ).fetchone()
+    row = connection.execute(query("verdicts.hear_stop"), {"fleet_id": fleet_id, "sample_id": sample_id, "by": by, "note": said}).fetchone()
     if row is None:
         if connection.execute(query("verdicts.heard"), {"sample_id": sample_id}).fetchone():
             return
@@ -235,9 +233,7 @@ def record_finding(
         action = connection.execute(query("verdicts.action"), {"action_id": action_id}).fetchone()
         if action is None or action["compartment_id"] != compartment_id:
             raise InputError("action", "there is no such action here")
-        connection.execute(
-            query("verdicts.close_on_finding"), {"action_id": action_id, "finding_id": row["finding_id"], "by": by}
-        )
+        connection.execute(query("verdicts.close_on_finding"), {"action_id": action_id, "finding_id": row["finding_id"], "by": by})
     fleets.audit(connection, fleet_id, by, "finding recorded", str(compartment_id), cause=cause, why=note)
     return int(row["finding_id"])
 

@@ -261,7 +261,5 @@ class ServiceItem(Row):
         if self.nth_of and self.nth_of.casefold() == self.item.casefold():
             raise ValueError("nth_of: an item cannot ride on itself")
         if not (self.every_h or self.every_km or self.every_days or self.every_nth or self.season or self.condition):
-            raise ValueError(
-                "never comes due: give every_h, every_km, every_days, every_nth with nth_of, season, or a condition"
-            )
+            raise ValueError("never comes due: give every_h, every_km, every_days, every_nth with nth_of, season, or a condition")
         return self

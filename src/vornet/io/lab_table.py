@@ -194,9 +194,7 @@ def _workbook(source: BinaryIO, head: bytes) -> LabTable:
     if head[:2] == b"PK":
         _inflated(content)
     try:
-        ran = subprocess.run(
-            [sys.executable, "-m", "vornet.io.sheet_reader"], input=content, capture_output=True, timeout=180, check=False
-        )
+        ran = subprocess.run([sys.executable, "-m", "vornet.io.sheet_reader"], input=content, capture_output=True, timeout=180, check=False)
     except subprocess.TimeoutExpired:
         raise InputError("file", "is a workbook that takes too long to read: save the sheet as CSV") from None
     if ran.returncode not in (0, 3):

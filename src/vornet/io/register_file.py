@@ -18,9 +18,7 @@ from vornet.core.errors import InputError
 from vornet.core.measurands import KEYS
 from vornet.io.equipment import Facts, Name, NotNegative, Positive, Row, ServiceItem, Words
 
-Kind = Literal[
-    "engine", "gearbox", "primary", "final_drive", "differential", "axle", "hydraulics", "compressor", "other"
-]
+Kind = Literal["engine", "gearbox", "primary", "final_drive", "differential", "axle", "hydraulics", "compressor", "other"]
 Fuel = Literal["diesel", "gas", "biogas", "heavy", "petrol", "none"]
 AirFilter = Literal["clean", "dusty", "blocked", "leaking"]
 State = Literal["in_service", "laid_up", "retired"]
@@ -110,16 +108,12 @@ class Compartment(Facts):
     def _volumes_fit(self) -> Compartment:
         with_filter, without = self.capacity_l, self.capacity_without_filter_l
         if with_filter and without and without > with_filter:
-            raise ValueError(
-                f"capacity_without_filter_l {without:g} L is above capacity_l {with_filter:g} L: the filter adds to it"
-            )
+            raise ValueError(f"capacity_without_filter_l {without:g} L is above capacity_l {with_filter:g} L: the filter adds to it")
         if self.system_volume_l and with_filter and with_filter > self.system_volume_l * 1.02:
             raise ValueError(f"capacity_l {with_filter:g} L is above system_volume_l {self.system_volume_l:g} L")
         holds = self.system_volume_l or with_filter
         if self.volume_between_marks_l and holds and self.volume_between_marks_l > holds:
-            raise ValueError(
-                f"volume_between_marks_l {self.volume_between_marks_l:g} L is more than the {holds:g} L that the sump holds"
-            )
+            raise ValueError(f"volume_between_marks_l {self.volume_between_marks_l:g} L is more than the {holds:g} L that the sump holds")
         points = [p.litres for p in self.fill_points if p.litres]
         if holds and points and sum(points) > holds * 1.02:
             raise ValueError(f"fill_points add up to {sum(points):g} L, more than the {holds:g} L that the sump holds")

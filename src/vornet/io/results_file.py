@@ -144,6 +144,7 @@ def guess(source: BinaryIO, said: Mapping_ | None = None) -> Guess:
     first = lab_table.head_of(table, lab_table.HEADER_WITHIN + 10)
     at = lab_table.header_at(first, said)
     if at is None:
+
         def headlike(row: list[str]) -> int:
             filled = [c for c in row if c.strip()]
             return sum(isinstance(read_number(c), str) for c in filled) if len(set(filled)) == len(filled) else 0

@@ -60,9 +60,7 @@ def _columns(model: type[BaseModel], without: Iterable[str] = (), open_reading: 
     return (*out, "more")
 
 
-def _table(
-    name: str, model: type[BaseModel], parents: tuple[str, ...] = (), child: str = "", open_reading: bool = False
-) -> Table:
+def _table(name: str, model: type[BaseModel], parents: tuple[str, ...] = (), child: str = "", open_reading: bool = False) -> Table:
     own = _columns(model, _LISTS.get(name, ()), open_reading)
     if name == "oils":
         own = (*own[:-1], *KEYS, "more")
@@ -314,9 +312,7 @@ def _from_workbook(content: bytes) -> Sheets:
 
     try:
         book = CalamineWorkbook.from_filelike(io.BytesIO(content))
-        sheets = {
-            name.strip().lower(): book.get_sheet_by_name(name).to_python(skip_empty_area=False) for name in book.sheet_names
-        }
+        sheets = {name.strip().lower(): book.get_sheet_by_name(name).to_python(skip_empty_area=False) for name in book.sheet_names}
     except Exception:
         raise InputError("file", "is not a workbook that can be read") from None
     out = Sheets()

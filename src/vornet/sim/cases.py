@@ -170,9 +170,7 @@ def world(seed: int, days: int, ranges: Ranges = OTHER, wider: Wider = WORLD) ->
             changed = (int(rng.uniform(0.3, 0.85) * days), other) if rng.random() < wider.changed else None
             unlike = {k: float(rng.lognormal(0, wider.unlike)) for k in c.wear.metals}
             wear = replace(c.wear, metals={k: v * unlike[k] for k, v in c.wear.metals.items()})
-            compartments.append(
-                replace(c, bend=bend, faster=faster, changed=changed, stays=float(rng.uniform(*wider.stays)), wear=wear)
-            )
+            compartments.append(replace(c, bend=bend, faster=faster, changed=changed, stays=float(rng.uniform(*wider.stays)), wear=wear))
         made.append(replace(unit, compartments=tuple(compartments)))
     meterless = frozenset(u.name for u in made if rng.random() < wider.meterless)
     two = [

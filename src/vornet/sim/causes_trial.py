@@ -140,9 +140,7 @@ def _rows(worked: evaluate.Worked, numbers: dict[int, str], truth: list[dict], p
         said = kind if now > 0 else "aftermath" if place in since and since[place] <= 4 else ""
         if not samples.usable[i]:
             continue
-        causes = tuple(
-            (worked.cause_keys[k], int(judgement.diagnosis.strength[i, k])) for k in judgement.diagnosis.best_first(i)
-        )
+        causes = tuple((worked.cause_keys[k], int(judgement.diagnosis.strength[i, k])) for k in judgement.diagnosis.best_first(i))
         out.append(Row(t["sample_no"], place, said, float(size), int(judgement.proposed[i]), causes, bool(fixed[i]), t["aged"]))
     return out
 

@@ -147,9 +147,7 @@ def _mishaps(rows: list[dict], truth: list[dict]) -> None:
         of[row["sample_no"]]["faults"] = {"dirty_bottle": 1.0}
 
 
-def _new_oil(
-    deliveries: dict[str, list[dict]], oils: dict[str, OilSpec], until: date, seed: int
-) -> list[dict]:
+def _new_oil(deliveries: dict[str, list[dict]], oils: dict[str, OilSpec], until: date, seed: int) -> list[dict]:
     """The lab's results for a bottle of every delivery."""
     out = []
     for o, (name, mine) in enumerate(deliveries.items()):
@@ -208,9 +206,7 @@ def _technician(connection: Connection, fleet_id: int) -> people.Visitor:
     return people.Visitor(member["account_id"], "technician", NAMES["technician"], fleet_id, FLEET, "technician", "")
 
 
-def load(
-    db: Database, until: date, progress: Callable[[str], None] = lambda step: None, lab_address: str = "http://127.0.0.1:8462"
-) -> tuple:
+def load(db: Database, until: date, progress: Callable[[str], None] = lambda step: None, lab_address: str = "http://127.0.0.1:8462") -> tuple:
     """Make the demo fleet, or carry it on to ``until``; returns the sign-ins."""
     before = _simulated(db)
     if before is None or before[1] < until:
@@ -236,9 +232,7 @@ def load(
             evaluate.evaluate_within(connection, fleet_id, until)
             reviews.load(connection, fleet_id, NAMES["analyst"], until)
             evaluate.evaluate_within(connection, fleet_id, until)
-            fleets.audit(
-                connection, fleet_id, "demo", "demo simulated", FLEET, start=start.isoformat(), until=until.isoformat()
-            )
+            fleets.audit(connection, fleet_id, "demo", "demo simulated", FLEET, start=start.isoformat(), until=until.isoformat())
     else:
         fleet_id = fleets.find(db, FLEET)
         with db.fleet(fleet_id) as connection:

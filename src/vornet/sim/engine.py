@@ -192,9 +192,7 @@ def paces(unit: UnitSpec, index: int, seed: int) -> tuple[list[float], list[floa
     return own, [float(habit.lognormal(0, 0.22)) for _ in unit.compartments]
 
 
-def oil_after(
-    spec: CompartmentSpec, oil: OilSpec, hours: float, topped_up_l: float, day: int, pace: float, metal_pace: float
-) -> _Oil:
+def oil_after(spec: CompartmentSpec, oil: OilSpec, hours: float, topped_up_l: float, day: int, pace: float, metal_pace: float) -> _Oil:
     """The oil of a compartment that has run so long on it, with what is wrong in there on that day of the history."""
     tank = _Oil(spec, oil)
     tank.pace, tank.metal_pace = pace, metal_pace

@@ -64,10 +64,18 @@ BUS = Wear(20000, {"fe": 38, "cr": 2.0, "ni": 0.5, "al": 6, "cu": 6, "pb": 5, "s
 GAS = Wear(1000, {"fe": 13, "cr": 1.0, "al": 4, "cu": 5, "pb": 4, "sn": 1.2, "si": 6, "na": 2, "k": 0.8},
            {"bn": -2.1, "an": 0.9, "oxidation": 7, "nitration": 6, "sulfation": 5, "v100": 0.5, "water_ppm": 90},
            22.0)  # fmt: skip
-MARINE_GEAR = Wear(1000, {"fe": 40, "cr": 1.0, "cu": 12, "pb": 3, "sn": 1, "si": 6},
-                   {"an": 0.32, "oxidation": 3, "v40": 1.2, "v100": 0.1, "water_ppm": 130}, 0.8)
-GEARBOX = Wear(60000, {"fe": 90, "cr": 1.5, "cu": 22, "pb": 4, "sn": 1, "si": 12},
-               {"an": 0.45, "oxidation": 4, "v40": -3, "v100": -0.2, "water_ppm": 110}, 0.3)
+MARINE_GEAR = Wear(
+    1000,
+    {"fe": 40, "cr": 1.0, "cu": 12, "pb": 3, "sn": 1, "si": 6},
+    {"an": 0.32, "oxidation": 3, "v40": 1.2, "v100": 0.1, "water_ppm": 130},
+    0.8,
+)
+GEARBOX = Wear(
+    60000,
+    {"fe": 90, "cr": 1.5, "cu": 22, "pb": 4, "sn": 1, "si": 12},
+    {"an": 0.45, "oxidation": 4, "v40": -3, "v100": -0.2, "water_ppm": 110},
+    0.3,
+)
 AXLE = Wear(60000, {"fe": 130, "cr": 2, "cu": 6, "si": 15}, {"an": 0.5, "oxidation": 4, "v40": -3, "v100": -0.25,
             "water_ppm": 160}, 0.2)  # fmt: skip
 HYDRAULICS = Wear(2000, {"fe": 6, "cr": 0.4, "cu": 5, "pb": 1, "si": 2},
@@ -148,7 +156,16 @@ class UnitSpec:
 def _marine(name: str, faults: tuple[Fault, ...] = (), **more: object) -> CompartmentSpec:
     settings = {"interval": 500.0, "cap": 1000.0, "samples_a_charge": 2, **more}
     return CompartmentSpec(
-        name, "engine", "HX-6 marine", DIESEL, "Skerry D 15W-40", 62, 56, fuel="diesel", faults=faults, **settings  # type: ignore[arg-type]
+        name,
+        "engine",
+        "HX-6 marine",
+        DIESEL,
+        "Skerry D 15W-40",
+        62,
+        56,
+        fuel="diesel",
+        faults=faults,
+        **settings,  # type: ignore[arg-type]
     )
 
 
@@ -157,9 +174,7 @@ def _marine_gear(name: str, faults: tuple[Fault, ...] = (), **more: object) -> C
                            2000, samples_a_charge=2, faults=faults, **more)  # type: ignore[arg-type]  # fmt: skip
 
 
-def _hydraulics(
-    name: str, litres: float = 120, faults: tuple[Fault, ...] = (), **more: object
-) -> CompartmentSpec:
+def _hydraulics(name: str, litres: float = 120, faults: tuple[Fault, ...] = (), **more: object) -> CompartmentSpec:
     return CompartmentSpec(name, "hydraulics", "HP-120 hydraulics", HYDRAULICS, "Fjarra Hydro 46", litres,
                            litres * 0.92, 2000, 4000, interval_days=1825, samples_a_charge=4, faults=faults,
                            **more)  # type: ignore[arg-type]  # fmt: skip

@@ -124,9 +124,7 @@ def plan(unit: UnitSpec) -> list[dict[str, Any]]:
     return items
 
 
-def kept(
-    unit: UnitSpec, items: list[dict[str, Any]], days: list[tuple[date, float]], index: int, seed: int
-) -> list[dict[str, Any]]:
+def kept(unit: UnitSpec, items: list[dict[str, Any]], days: list[tuple[date, float]], index: int, seed: int) -> list[dict[str, Any]]:
     """What was done of a plan: nearly on time, now and then forgotten, readings mostly in tolerance."""
     rng = np.random.default_rng([seed, index, 2])
     out: list[dict[str, Any]] = []

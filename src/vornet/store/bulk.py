@@ -106,9 +106,7 @@ RECORDS = Log(
 )  # fmt: skip
 
 
-def append(
-    connection: Connection, log: Log, fleet_id: int, rows: Iterable[Sequence[object]], by: str, why: str
-) -> tuple[int, int]:
+def append(connection: Connection, log: Log, fleet_id: int, rows: Iterable[Sequence[object]], by: str, why: str) -> tuple[int, int]:
     """Add rows to a log (keys then content); what is already there stays, what differs is superseded.
 
     Returns (added, superseded). Rows go through a staging table, because COPY does not write into tables
@@ -119,34 +117,27 @@ def append(
     table, id_column = sql.Identifier(log.table), sql.Identifier(log.id_column)
     staging = sql.Identifier("staging_" + log.table)
     fields = sql.SQL(", ").join(
-        sql.SQL("{} {}").format(sql.Identifier(c), sql.SQL(log.types[c])) for c in columns  # type: ignore[arg-type]
+        sql.SQL("{} {}").format(sql.Identifier(c), sql.SQL(log.types[c]))
+        for c in columns  # type: ignore[arg-type]
     )
     connection.execute(sql.SQL("DROP TABLE IF EXISTS {}").format(staging))
     connection.execute(sql.SQL("CREATE TEMP TABLE {} (id bigint, {}) ON COMMIT DROP").format(staging, fields))
-    with connection.cursor() as cursor, cursor.copy(
-        sql.SQL("COPY {} ({}) FROM STDIN").format(staging, names)
-    ) as copy:
+    with connection.cursor() as cursor, cursor.copy(sql.SQL("COPY {} ({}) FROM STDIN").format(staging, names)) as copy:
         for row in rows:
             copy.write_row(row)
     same_key = sql.SQL(" AND ").join(
-        sql.SQL("t.{0} IS NOT DISTINCT FROM s.{0}" if c == "meter" else "t.{0} = s.{0}").format(sql.Identifier(c))
-        for c in log.keys
+        sql.SQL("t.{0} IS NOT DISTINCT FROM s.{0}" if c == "meter" else "t.{0} = s.{0}").format(sql.Identifier(c)) for c in log.keys
     )
     same = sql.SQL(" AND ").join(
         [sql.SQL("true")] + [sql.SQL("t.{0} IS NOT DISTINCT FROM s.{0}").format(sql.Identifier(c)) for c in log.content]
     )
     parts = {"table": table, "id": id_column, "staging": staging, "key": same_key, "same": same, "names": names}
-    connection.execute(
-        sql.SQL(
-            "DELETE FROM {staging} s USING {table} t WHERE t.superseded_by IS NULL AND {key} AND {same}"
-        ).format(**parts)
-    )
+    connection.execute(sql.SQL("DELETE FROM {staging} s USING {table} t WHERE t.superseded_by IS NULL AND {key} AND {same}").format(**parts))
     sequence = f"pg_get_serial_sequence('{log.table}', '{log.id_column}')"
     connection.execute(sql.SQL("UPDATE {staging} SET id = nextval(" + sequence + ")").format(**parts))  # type: ignore[arg-type]
     superseded = connection.execute(
         sql.SQL(
-            "UPDATE {table} t SET superseded_by = s.id, superseded_why = %s FROM {staging} s "
-            "WHERE t.superseded_by IS NULL AND {key}"
+            "UPDATE {table} t SET superseded_by = s.id, superseded_why = %s FROM {staging} s WHERE t.superseded_by IS NULL AND {key}"
         ).format(**parts),
         [why],
     ).rowcount

@@ -74,7 +74,14 @@ def _run(args: list[str], home: Path, timeout: float = 120) -> subprocess.Comple
             raise ClusterError("there is no postgres user: install Debian's package postgresql") from None
         extra = {"user": user.pw_uid, "group": user.pw_gid, "extra_groups": []}
     return subprocess.run(
-        args, cwd=home, env=env, capture_output=True, text=True, timeout=timeout, stdin=subprocess.DEVNULL, **extra  # type: ignore[call-overload]
+        args,
+        cwd=home,
+        env=env,
+        capture_output=True,
+        text=True,
+        timeout=timeout,
+        stdin=subprocess.DEVNULL,
+        **extra,  # type: ignore[call-overload]
     )
 
 

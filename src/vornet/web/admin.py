@@ -38,9 +38,7 @@ async def invite(request: Request) -> Response:
     who = visitor(request)
     try:
         with database(request).fleet(who.fleet_id) as connection:
-            people.invite(
-                connection, who, form.get("login", ""), form.get("name", ""), form.get("password", ""), form.get("role", "")
-            )
+            people.invite(connection, who, form.get("login", ""), form.get("name", ""), form.get("password", ""), form.get("role", ""))
     except InputError as error:
         return _people(request, str(error), form)
     return RedirectResponse("/admin/people", 303)
@@ -117,11 +115,8 @@ async def save_settings(request: Request) -> Response:
     chosen: dict[str, object] = {s.key: form.get(f"school_{s.key}", "") for s in schools.SCHOOLS}
     try:
         with database(request).fleet(who.fleet_id) as connection:
-            fleets.set_settings(
-                connection, who.fleet_id, who.name, form.get("zone", "UTC"), form.get("measures", "si"), chosen
-            )
+            fleets.set_settings(connection, who.fleet_id, who.name, form.get("zone", "UTC"), form.get("measures", "si"), chosen)
     except InputError as error:
         shown = {"measures": form.get("measures"), "zone": form.get("zone"), "schools": chosen, "name": who.fleet}
         return render(request, "settings.html", 422, fleet=shown, schools=schools.SCHOOLS, saved=0, error=str(error))
     return RedirectResponse("/admin/settings?saved=1", 303)
-

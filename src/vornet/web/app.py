@@ -134,9 +134,6 @@ def create_app(db: Database, today: date | None = None, demo: bool = False) -> F
     async def broken(request: Request, error: Exception) -> Response:
         number = secrets.token_hex(4)
         log.error("request failed", number=number, path=request.url.path, exc_info=error)
-        return failed(
-            request, 500, "Something broke", f"It is written down as {number}. Nothing you entered was changed."
-        )
+        return failed(request, 500, "Something broke", f"It is written down as {number}. Nothing you entered was changed.")
 
     return app
-

@@ -32,9 +32,7 @@ def as_csv(request: Request, show: str = "all", depot: str = "", q: str = "") ->
             if not found["more"]:
                 break
             page += 1
-    return Response(
-        tables.as_csv(rows), media_type="text/csv", headers={"Content-Disposition": 'attachment; filename="board.csv"'}
-    )
+    return Response(tables.as_csv(rows), media_type="text/csv", headers={"Content-Disposition": 'attachment; filename="board.csv"'})
 
 
 @router.get("/decide", dependencies=[needs("see_intervals")])

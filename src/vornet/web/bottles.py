@@ -63,9 +63,7 @@ async def draw(request: Request) -> Response:
             with database(request).fleet(who.fleet_id) as connection:
                 counts = "hours"
                 if place.isdigit():
-                    row = connection.execute(
-                        query("labs.place_bottle"), {"compartment_id": int(place), "on": today(request)}
-                    ).fetchone()
+                    row = connection.execute(query("labs.place_bottle"), {"compartment_id": int(place), "on": today(request)}).fetchone()
                     counts = "distance" if row and row["meter_unit"] == "km" else "hours"
                 conditions = {k: str(form.get(k, "")) for k in ("sample_how", "warmth")}
                 waited = str(form.get("minutes", "")).strip()

@@ -183,9 +183,7 @@ def _typed(ask: Ask, text: str) -> Any:
             return {r[0].lower(): measures.number(r[1], ask.label) for r in rows}
         if any(len(r) != len(ask.columns) for r in rows):
             raise InputError(ask.label, f"each line has {len(ask.columns)} figures")
-        return [
-            {c: x if c == "date" else measures.number(x, ask.label) for c, x in zip(ask.columns, r, strict=True)} for r in rows
-        ]
+        return [{c: x if c == "date" else measures.number(x, ask.label) for c, x in zip(ask.columns, r, strict=True)} for r in rows]
     return text
 
 

@@ -71,7 +71,7 @@ def ribbon_of(facts: Facts, keys: list[str], everything: bool, system: str = mea
     for h in range(first, count):
         running = h == count - 1
         fill = float(charges.fill[h])
-        end = (latest if running else float(charges.end[h]))
+        end = latest if running else float(charges.end[h])
         if math.isnan(fill) or math.isnan(end):
             mine = samples.total[charges.charge_of == h]
             if not len(mine) or np.isnan(mine).all():
@@ -112,17 +112,14 @@ def ribbon_of(facts: Facts, keys: list[str], everything: bool, system: str = mea
     marks = tuple(
         ribbon.Mark(
             float(e["total"]),
-            f"{_EVENT_WORDS.get(e['kind'], e['kind'])} {short_day(e['on_day'])} {e['on_day'].year}"
-            + (f": {_found(e)}" if e["note"] else ""),
+            f"{_EVENT_WORDS.get(e['kind'], e['kind'])} {short_day(e['on_day'])} {e['on_day'].year}" + (f": {_found(e)}" if e["note"] else ""),
         )
         for e in facts.events
     )
     panels = tuple(_panel(facts, key, first, at, latest) for key in keys)
     if not blocks:
         return Markup("")
-    whole = ribbon.Ribbon(
-        tuple(blocks), tuple(notches), drops, panels, unit, start=min(b.fill for b in blocks), drains=drains, marks=marks
-    )
+    whole = ribbon.Ribbon(tuple(blocks), tuple(notches), drops, panels, unit, start=min(b.fill for b in blocks), drains=drains, marks=marks)
     if system == measures.US:
         kind = "distance" if unit == "km" else "hours"
         factor = measures.shown(1.0, kind, system) or 1.0
@@ -335,7 +332,5 @@ async def approve(request: Request, compartment_id: int) -> Response:
         proposed = (row["decision"] or {}).get("proposed")
         if proposed and abs(meter - proposed) < 1e-4 * proposed:
             meter = proposed  # the proposal as shown in the fleet's unit, sent back
-        flow.approve(
-            connection, who.fleet_id, compartment_id, meter, str(form.get("why", "")), who.name, today(request)
-        )
+        flow.approve(connection, who.fleet_id, compartment_id, meter, str(form.get("why", "")), who.name, today(request))
     return RedirectResponse(f"/compartments/{compartment_id}#decision", 303)

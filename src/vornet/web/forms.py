@@ -198,9 +198,7 @@ def read(field: Field, text: str, system: str, name: str | None = None) -> Any:
     return text
 
 
-def read_fields(
-    fields: tuple[Field, ...], form: Mapping[str, Any], system: str, errors: dict[str, str], prefix: str = ""
-) -> dict[str, Any]:
+def read_fields(fields: tuple[Field, ...], form: Mapping[str, Any], system: str, errors: dict[str, str], prefix: str = "") -> dict[str, Any]:
     """Every field that the form has, read; what is wrong goes into ``errors`` under the input's own name."""
     out: dict[str, Any] = {}
     for field in fields:

@@ -273,9 +273,7 @@ def _quick(request: Request, compartment_id: int, error: str = "", saved: str = 
         row = connection.execute(query("board.compartment"), {"compartment_id": compartment_id}).fetchone()
         if row is None:
             raise HTTPException(404, "There is no such compartment in this fleet.")
-        latest = connection.execute(
-            query("board.latest_meter"), {"unit_id": row["unit_id"], "meter_no": row["meter_no"]}
-        ).fetchone()
+        latest = connection.execute(query("board.latest_meter"), {"unit_id": row["unit_id"], "meter_no": row["meter_no"]}).fetchone()
         sisters = connection.execute(query("board.sisters"), {"unit_id": row["unit_id"]}).fetchall()
     guess = None
     if latest:

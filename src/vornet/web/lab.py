@@ -144,9 +144,7 @@ async def row(request: Request, held_row_id: int) -> Response:
         if do == "away":
             inbox.dismiss(connection, who.fleet_id, held_row_id, why, who.name)
             return "put away"
-        number = inbox.correct_row(
-            connection, who.fleet_id, held_row_id, cells, why, who.name, today(request), force=do == "replace"
-        )
+        number = inbox.correct_row(connection, who.fleet_id, held_row_id, cells, why, who.name, today(request), force=do == "replace")
         return f"sample {number} went in"
 
     return await run_in_threadpool(_answer, request, act, "rows", _place(form))

@@ -100,9 +100,7 @@ async def change(request: Request) -> Response:
         try:
             value = _value(units.CHANGES[key], form, who.measures)
             with database(request).fleet(who.fleet_id) as connection:
-                lines = units.change_many(
-                    connection, who.fleet_id, ids, key, value, who.name, today(request), apply=step == "do"
-                )
+                lines = units.change_many(connection, who.fleet_id, ids, key, value, who.name, today(request), apply=step == "do")
         except InputError as error:
             errors = getattr(error, "errors", None) or {error.field: error.why}
     with database(request).fleet(who.fleet_id) as connection:
@@ -280,9 +278,7 @@ def files(request: Request, done: int = 0) -> Response:
 def _files(request: Request, done: int = 0, error: str = "") -> Response:
     with database(request).fleet(visitor(request).fleet_id) as connection:
         found = connection.execute(query("results.file"), {"import_file_id": done}).fetchone() if done else None
-    return render(
-        request, "files.html", 422 if error else 200, file=found, error=error, tables=workbook.TABLES, tab="files"
-    )
+    return render(request, "files.html", 422 if error else 200, file=found, error=error, tables=workbook.TABLES, tab="files")
 
 
 @router.get("/library/register.{layout}", dependencies=[needs("export")])

@@ -128,8 +128,19 @@ def life_bar(*args: Any) -> Markup:
     return Markup(ribbon.life_bar(*args))
 
 
-_environment.filters.update(fig=figure, signed=signed, spoken=spoken, day=day, short_day=short_day, prop=property_name,
-                            amount=amount, per=per, u=unit_of, said=said, typed=as_typed)
+_environment.filters.update(
+    fig=figure,
+    signed=signed,
+    spoken=spoken,
+    day=day,
+    short_day=short_day,
+    prop=property_name,
+    amount=amount,
+    per=per,
+    u=unit_of,
+    said=said,
+    typed=as_typed,
+)
 _environment.globals.update(
     drop=drop, life_bar=life_bar, verdict_words={**WORDS, "none": "No verdict", "held": "Held"},
     verdict_of=lambda code: VERDICTS.get(code, "none"), outcome_words=OUTCOME_WORDS, cause_names=NAMES,

@@ -37,9 +37,7 @@ def pdf(request: Request, template: str, name: str, **context: Any) -> Response:
     fonts = files("vornet.web") / "static" / "dist" / "fonts"
     html = render_text(request, template, qr=qr, fonts=f"file://{fonts}", base=str(request.base_url).rstrip("/"), **context)
     content = HTML(string=html, url_fetcher=URLFetcher(allowed_protocols=("file",))).write_pdf()
-    return Response(
-        content, media_type="application/pdf", headers={"Content-Disposition": f'inline; filename="{name}.pdf"'}
-    )
+    return Response(content, media_type="application/pdf", headers={"Content-Disposition": f'inline; filename="{name}.pdf"'})
 
 
 def _card(request: Request, job_id: int) -> dict[str, Any]:

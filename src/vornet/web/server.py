@@ -26,9 +26,7 @@ def run(host: str, port: int, today: date | None = None, demo: bool = False) -> 
 @contextmanager
 def beside(*commands: Sequence[str]) -> Iterator[None]:
     """``vornet`` commands running beside this process; they end with it, even when it is killed (their stdin closes)."""
-    started = [
-        subprocess.Popen([sys.executable, "-m", "vornet", *command, "--with-parent"], stdin=subprocess.PIPE) for command in commands
-    ]
+    started = [subprocess.Popen([sys.executable, "-m", "vornet", *command, "--with-parent"], stdin=subprocess.PIPE) for command in commands]
     try:
         yield
     finally:

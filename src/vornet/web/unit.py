@@ -34,9 +34,7 @@ def _unit(request: Request, unit_id: int) -> dict[str, Any]:
 
 def _show(request: Request, unit_id: int, error: str = "", **more: Any) -> Response:
     found = opened(_unit(request, unit_id))
-    in_force = {
-        c["id"]: schools.in_force(found["schools"], c["c"].get("schools", {})) for c in found["compartments"]
-    }
+    in_force = {c["id"]: schools.in_force(found["schools"], c["c"].get("schools", {})) for c in found["compartments"]}
     return render(
         request, "unit.html", 422 if error else 200, **found, error=error, in_force=in_force, all_schools=schools.SCHOOLS,
         words=equipment, state_words=units.STATE_WORDS, plan_words=units.plan_words, event_words=readings.EVENT_WORDS,
@@ -126,9 +124,7 @@ _ADJUSTED = (forms.Field("compartment", "Name"), forms.Field("oil", "Oil", "oil"
              forms.Field("system_volume_l", "Whole system", "volume"), forms.Field("capacity_l", "Refill", "volume"))  # fmt: skip
 
 
-def _adjusted(
-    compartments: list[dict[str, Any]], form: dict[str, str], system: str, errors: dict[str, str]
-) -> list[dict[str, Any]]:
+def _adjusted(compartments: list[dict[str, Any]], form: dict[str, str], system: str, errors: dict[str, str]) -> list[dict[str, Any]]:
     """A pattern's compartments with what the form says differently; one left out is left out, new ones at the end."""
     out = []
     for i, c in enumerate(compartments):
@@ -206,9 +202,7 @@ async def set_state(request: Request, unit_id: int) -> Response:
 
     def do(connection: Any, who: Any, form: dict[str, Any]) -> None:
         on = day_of(form.get("on"), "on", today(request))
-        units.set_state(
-            connection, who.fleet_id, unit_id, form.get("state", ""), on, form.get("note", ""), who.name, today(request)
-        )
+        units.set_state(connection, who.fleet_id, unit_id, form.get("state", ""), on, form.get("note", ""), who.name, today(request))
 
     return await _small(request, unit_id, do)
 
@@ -224,9 +218,7 @@ async def read_meter(request: Request, unit_id: int) -> Response:
         number = 2 if form.get("meter_no") == "2" else 1
         counts = unit["second_meter_unit"] if number == 2 else unit["meter_unit"]
         on = day_of(form.get("on"), "on", today(request))
-        readings.read_meter(
-            connection, who.fleet_id, unit_id, number, _meter(form, counts, who.measures), on, who.name, today(request)
-        )
+        readings.read_meter(connection, who.fleet_id, unit_id, number, _meter(form, counts, who.measures), on, who.name, today(request))
 
     return await _small(request, unit_id, do)
 
@@ -271,9 +263,7 @@ async def event(request: Request, unit_id: int) -> Response:
 
     def do(connection: Any, who: Any, form: dict[str, Any]) -> None:
         row = _compartment(connection, unit_id, form)
-        volumes = {
-            k: forms.read(forms.Field(k, k, "volume"), form.get(k, ""), who.measures) for k in ("litres_out", "litres_in")
-        }
+        volumes = {k: forms.read(forms.Field(k, k, "volume"), form.get(k, ""), who.measures) for k in ("litres_out", "litres_in")}
         readings.event(
             connection, who.fleet_id, row["compartment_id"], form.get("kind", ""), day_of(form.get("on"), "on", today(request)),
             _meter(form, row["meter_unit"], who.measures), volumes["litres_out"], volumes["litres_in"], form.get("serial", ""),
@@ -310,9 +300,7 @@ async def attach(request: Request, unit_id: int) -> Response:
                 compartment_id = None
                 if chosen["compartment_id"]:
                     compartment_id = _compartment(connection, unit_id, chosen)["compartment_id"]
-                units.attach(
-                    connection, who.fleet_id, unit_id, compartment_id, str(form.get("kind", "")), name, content, who.name
-                )
+                units.attach(connection, who.fleet_id, unit_id, compartment_id, str(form.get("kind", "")), name, content, who.name)
 
         await run_in_threadpool(go)
     except InputError as error:

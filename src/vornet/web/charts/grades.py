@@ -84,4 +84,3 @@ def level(glass: bool) -> str:
         '<text x="74" y="55" class="level-mark">MAX</text><text x="74" y="105" class="level-mark">MIN</text>'
     )
     return f'<svg class="level-art" data-from="100" data-to="50" viewBox="0 0 140 124" aria-hidden="true">{body}</svg>'
-

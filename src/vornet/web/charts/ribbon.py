@@ -138,8 +138,7 @@ def in_unit(ribbon: Ribbon, factor: float, unit: str, say: Callable[[str], str])
         for p in ribbon.panels
     )  # fmt: skip
     blocks = tuple(
-        replace(b, fill=b.fill * factor, end=b.end * factor, life=at(b.life), frame=at(b.frame), title=say(b.title))
-        for b in ribbon.blocks
+        replace(b, fill=b.fill * factor, end=b.end * factor, life=at(b.life), frame=at(b.frame), title=say(b.title)) for b in ribbon.blocks
     )
     return replace(
         ribbon, blocks=blocks, panels=panels, unit=unit, start=at(ribbon.start), end=at(ribbon.end),
@@ -228,7 +227,10 @@ def _block(block: Block, i: int, sx: Scale) -> str:
         out.append(f'<path class="frame" d="M{_f(x0)},{y + 4} V{y - 6} H{_f(fx)} V{y + 4}"/>')
     if not block.known_start or block.life is None:
         fill = "url(#hatch)"
-        out.append(f'<rect class="charge unknown" x="{_f(x0)}" y="{y}" width="{_f(w)}" height="{BLOCK_H}" rx="3" fill="{fill}"><title>{escape(block.title)}</title></rect>')  # noqa: E501
+        out.append(
+            f'<rect class="charge unknown" x="{_f(x0)}" y="{y}" width="{_f(w)}" height="{BLOCK_H}" rx="3" fill="{fill}">'
+            f"<title>{escape(block.title)}</title></rect>"
+        )
         return "".join(out)
     used = (block.end - block.fill) / block.life
     stops = []
