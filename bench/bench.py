@@ -34,8 +34,11 @@ from vornet.core.departures import AT_CHARGE, departures
 from vornet.core.history import cut
 from vornet.core.judge import rate_bend, rate_shift
 from vornet.core.rates import stretch_rates
-from vornet.flows import evaluate, fleets, people, register, results
-from vornet.sim import cases, causes_trial, demo, interval_trial, steady, trial, use, volume
+from vornet.flows.house import fleets, people
+from vornet.flows.judge import evaluate
+from vornet.flows.lab import results
+from vornet.flows.register import register
+from vornet.sim import causes_trial, demo, interval_trial, steady, trial, trial_fleets, use, volume
 from vornet.store import cluster
 from vornet.store.database import Database, Location, clone_dir, migrate
 from vornet.web.app import create_app
@@ -149,12 +152,12 @@ def import_apart(location: Location, content: bytes) -> int:
 def screening(seeds: list[int]) -> None:
     """The confusion table of the checks, over seeds that nothing was tuned on."""
     db, _ = fresh()
-    for wider in (None, cases.WORLD):
+    for wider in (None, trial_fleets.WORLD):
         _screening(db, seeds, wider)
     db.close()
 
 
-def _screening(db: Database, seeds: list[int], wider: cases.Wider | None) -> None:
+def _screening(db: Database, seeds: list[int], wider: trial_fleets.Wider | None) -> None:
     found = trial.together([trial.run(db, seed, TODAY, wider=wider) for seed in seeds])
     table = found.table()
     reasons = sorted({r for c in table.values() for r in c}, key=lambda r: (r == "let in", r))
@@ -218,13 +221,13 @@ def speed(compartments: int, samples: int) -> None:
 def causes(seeds: list[int]) -> None:
     """How well causes are found: faults of a wider range of sizes, mixtures and fleets than the one tuned on."""
     db, _ = fresh()
-    for wider in (None, cases.WORLD):
+    for wider in (None, trial_fleets.WORLD):
         _causes(db, seeds, wider)
     db.close()
 
 
-def _causes(db: Database, seeds: list[int], wider: cases.Wider | None) -> None:
-    found = causes_trial.together([causes_trial.run(db, seed, TODAY, cases.OTHER, wider) for seed in seeds])
+def _causes(db: Database, seeds: list[int], wider: trial_fleets.Wider | None) -> None:
+    found = causes_trial.together([causes_trial.run(db, seed, TODAY, trial_fleets.OTHER, wider) for seed in seeds])
     where = "in the world" if wider else "in fleets of other ranges than tuned on"
     print(f"causes           {found.faults} faults {where}, seeds {', '.join(map(str, seeds))}")
     faults, heard, named = found.episodes()

@@ -18,7 +18,11 @@ import pytest
 from hypothesis import settings
 from playwright.sync_api import expect
 
-from vornet.flows import evaluate, people, queue, register, results
+from vornet.flows import worker
+from vornet.flows.house import people
+from vornet.flows.judge import evaluate
+from vornet.flows.lab import results
+from vornet.flows.register import register
 from vornet.store import cluster
 from vornet.store.database import Database, Location, clone_dir, migrate
 
@@ -148,7 +152,7 @@ class Working:
 
     def __init__(self, db: Database) -> None:
         self.loop = asyncio.new_event_loop()
-        self.task = self.loop.create_task(queue.work(db, TODAY, ask_every_s=3600, handle_signals=False))
+        self.task = self.loop.create_task(worker.work(db, TODAY, ask_every_s=3600, handle_signals=False))
         self.thread = threading.Thread(target=self._run, daemon=True)
         self.thread.start()
 

@@ -63,7 +63,7 @@ def database() -> Iterator[Database]:
 
 
 def _fleet(db: Database, name: str | None) -> str:
-    from vornet.flows import fleets
+    from vornet.flows.house import fleets
 
     if name is None:
         return fleets.only(db)
@@ -146,7 +146,7 @@ def migrate() -> None:
 @import_app.command("register")
 def import_register(path: str, fleet: Fleet = None, as_json: AsJson = False, today: Today = None) -> None:
     """Load or update a fleet from a register file (JSON, XLSX, ODS, CSV or ZIP of CSVs; - for JSON on stdin)."""
-    from vornet.flows import register
+    from vornet.flows.register import register
 
     content = _read(path)
     with database() as db, _progress() as step:
@@ -167,7 +167,7 @@ def import_results(
     lab: Annotated[str, typer.Option("--lab", help="The lab, where the file does not say.")] = "",
 ) -> None:  # fmt: skip
     """Take a lab's results in (wide or long: CSV, TSV, XLSX, ODS, JSON; - for stdin). Text is streamed, never held whole."""
-    from vornet.flows import results
+    from vornet.flows.lab import results
 
     with _opened(path) as content, database() as db, _progress() as step:
         name = _fleet(db, fleet)
@@ -213,7 +213,7 @@ def evaluate(
     afresh: Annotated[bool, typer.Option(help="Work also what has not changed since the last time.")] = False,
 ) -> None:  # fmt: skip
     """Judge every sample and decide every interval, where anything has changed since the last time."""
-    from vornet.flows import evaluate as flow
+    from vornet.flows.judge import evaluate as flow
 
     with database() as db, _progress() as step:
         name = _fleet(db, fleet)
@@ -235,7 +235,7 @@ def export_register(
     template: Annotated[bool, typer.Option("--template", help="An empty workbook with its columns explained.")] = False,
 ) -> None:  # fmt: skip
     """The whole register, in the shapes that import reads."""
-    from vornet.flows import register
+    from vornet.flows.register import register
     from vornet.io import workbook
 
     if layout not in ("json", "xlsx", "csv", "zip"):
@@ -281,7 +281,7 @@ Layout = Annotated[str, typer.Option("--format", help="json or csv")]
 @export_app.command("judgements")
 def export_judgements(fleet: Fleet = None, layout: Layout = "json") -> None:
     """Every sample with its proposed verdict, its evidence and its holds."""
-    from vornet.flows import judgements
+    from vornet.flows.judge import judgements
 
     with database() as db:
         _out(judgements.judgements(db, _fleet(db, fleet)), layout)
@@ -290,7 +290,7 @@ def export_judgements(fleet: Fleet = None, layout: Layout = "json") -> None:
 @export_app.command("intervals")
 def export_intervals(fleet: Fleet = None, layout: Layout = "json") -> None:
     """Every compartment's interval decision."""
-    from vornet.flows import judgements
+    from vornet.flows.judge import judgements
 
     with database() as db:
         _out(judgements.intervals(db, _fleet(db, fleet)), layout)
@@ -299,7 +299,7 @@ def export_intervals(fleet: Fleet = None, layout: Layout = "json") -> None:
 @fleet_app.command("list")
 def fleet_list() -> None:
     """The fleets there are."""
-    from vornet.flows import fleets
+    from vornet.flows.house import fleets
 
     with database() as db:
         for name in fleets.names(db):
@@ -309,7 +309,7 @@ def fleet_list() -> None:
 @fleet_app.command("delete")
 def fleet_delete(name: str, yes: Annotated[bool, typer.Option("--yes", help="Really.")] = False) -> None:
     """Remove a fleet and everything in it."""
-    from vornet.flows import fleets
+    from vornet.flows.house import fleets
 
     if not yes:
         raise InputError("--yes", f"is needed: this removes {name!r} and everything in it for good")
@@ -326,7 +326,7 @@ def user_add(
     name: Annotated[str, typer.Option("--name", help="Name as shown.")] = "",
 ) -> None:
     """Let someone in; the password is asked for (or read from stdin)."""
-    from vornet.flows import people
+    from vornet.flows.house import people
 
     password = typer.prompt("Password", hide_input=True) if sys.stdin.isatty() else sys.stdin.readline().rstrip("\n")
     with database() as db:
@@ -341,7 +341,7 @@ def token_add(
     fleet: Fleet = None, days: Annotated[int, typer.Option("--days", help="How long it lasts.")] = 90,
 ) -> None:  # fmt: skip
     """Make an API token for a program; it is printed once."""
-    from vornet.flows import fleets, people
+    from vornet.flows.house import fleets, people
 
     with database() as db:
         chosen = _fleet(db, fleet)
@@ -361,7 +361,7 @@ def serve(
     worker: Annotated[bool, typer.Option(help="Work on the queue beside serving; without, run `vornet worker` elsewhere.")] = True,
 ) -> None:  # fmt: skip
     """Serve the application, with a worker beside it."""
-    from vornet.flows import people
+    from vornet.flows.house import people
     from vornet.web import server
 
     with database() as db:
@@ -399,7 +399,7 @@ def worker(
     """Work in the background: read files in, ask labs, watch drop folders. As many as you like may run."""
     import asyncio
 
-    from vornet.flows import queue
+    from vornet.flows import worker
 
     if with_parent:
         _end_with_parent()
@@ -407,8 +407,8 @@ def worker(
     with database() as db:
         db.check_role()
         if once:
-            queue.ask_everyone(db, day or date.today())
-        asyncio.run(queue.work(db, day, ask_every_s=ask_every, wait=not once))
+            worker.ask_everyone(db, day or date.today())
+        asyncio.run(worker.work(db, day, ask_every_s=ask_every, wait=not once))
 
 
 @app.command("lab-sim")

@@ -7,7 +7,9 @@ import httpx
 import pytest
 
 from conftest import TODAY
-from vornet.flows import fleets, jobs, judgements, learned
+from vornet.flows.house import fleets
+from vornet.flows.judge import judgements, learned
+from vornet.flows.work import jobs
 from vornet.sim import demo, engine
 from vornet.sim.fleet import OILS, UNITS
 

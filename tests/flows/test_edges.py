@@ -11,8 +11,11 @@ from hypothesis import strategies as st
 from conftest import HEADER, TODAY
 from vornet.core.errors import InputError
 from vornet.core.measurands import INDEX
-from vornet.flows import drain, evaluate, fleets, people, register
-from vornet.flows.register import longest_rising
+from vornet.flows.house import fleets, people
+from vornet.flows.judge import evaluate
+from vornet.flows.register import register
+from vornet.flows.register.register import longest_rising
+from vornet.flows.work import drain
 from vornet.io import cells, lab_header, register_file, results_file, tables
 from vornet.store import cluster
 from vornet.web.charts.ribbon import life_bar
@@ -185,7 +188,7 @@ def test_an_interval_beyond_the_cap_is_refused(db, fleet, served):
 
 def test_an_approved_interval_survives_the_same_register_again(db, fleet):
     from conftest import small_register
-    from vornet.flows import compartment
+    from vornet.flows.pages import compartment
 
     i, _ = place(db, fleet)
     fleet_id = fleets.find(db, fleet)

@@ -10,19 +10,11 @@ from fastapi.testclient import TestClient
 from typer.testing import CliRunner
 
 from conftest import HEADER, TODAY, healthy_rows, row, small_register
-from vornet.flows import (
-    aside,
-    board,
-    compartment,
-    evaluate,
-    fleet_history,
-    fleets,
-    judgements,
-    people,
-    register,
-    results,
-    verdicts,
-)
+from vornet.flows.house import fleets, people
+from vornet.flows.judge import aside, evaluate, fleet_history, holds, judgements, verdicts
+from vornet.flows.lab import results
+from vornet.flows.pages import board, compartment
+from vornet.flows.register import register
 from vornet.sim import use
 from vornet.store.database import query
 from vornet.web.app import create_app
@@ -94,12 +86,11 @@ def poison(monkeypatch, where, figure=666.0):
 
 @pytest.mark.parametrize("at", ["judging", "screening"])
 def test_a_history_that_stops_the_judgement_is_set_aside_by_name(db, fleet_name, shown, monkeypatch, at):
-    from vornet.flows import screened
 
     rows = rows_of(5)
     rows[7] = rows[7].replace(",30.000,", ",666,", 1)
     assert ",666," in rows[7]
-    where = evaluate if at == "judging" else screened
+    where = evaluate if at == "judging" else holds
     with monkeypatch.context() as patched:
         poison(patched, where)
         counts = built(db, fleet_name, units_of(small_register(fleet_name), 5), rows)

@@ -10,7 +10,10 @@ from PIL import Image
 
 from conftest import TODAY, small_register
 from vornet.core.errors import InputError
-from vornet.flows import evaluate, fleet_history, fleets, jobs, people, register, units
+from vornet.flows.house import fleets, people
+from vornet.flows.judge import evaluate, fleet_history
+from vornet.flows.register import register, units
+from vornet.flows.work import jobs
 from vornet.store.database import query
 
 NOW = datetime(2026, 1, 15, 12, tzinfo=UTC)
@@ -100,7 +103,7 @@ def test_the_charge_starts_with_what_stayed_behind(db, ready):
     """A tenth of the old oil's iron starts the next charge (carry-over, a mass balance)."""
     from conftest import HEADER
     from conftest import row as result
-    from vornet.flows import results
+    from vornet.flows.lab import results
 
     _fleet_id, _, parts, visitors, _ = ready
     fe = 24.0
@@ -253,7 +256,7 @@ def test_a_bottle_drawn_before_is_not_drawn_again(db, ready):
 def test_how_the_bottle_was_drawn_is_weighed_when_its_result_comes(db, ready, warmth, minutes, weak):
     from conftest import HEADER
     from conftest import row as result
-    from vornet.flows import results
+    from vornet.flows.lab import results
 
     fleet_id, _, parts, visitors, _ = ready
     rows = [*engine_rows(parts[0]), row(parts[0], "warmth", warmth, 28), row(parts[0], "minutes", minutes, 28),

@@ -17,20 +17,11 @@ from fastapi.testclient import TestClient
 from conftest import HEADER, TODAY, fresh_database, row, small_register
 from vornet.core.errors import InputError
 from vornet.core.measurands import INDEX
-from vornet.flows import (
-    bottles,
-    evaluate,
-    fleet_history,
-    fleets,
-    inbox,
-    judgements,
-    lab_files,
-    labs,
-    queue,
-    register,
-    results,
-    verdicts,
-)
+from vornet.flows import worker
+from vornet.flows.house import fleets
+from vornet.flows.judge import evaluate, fleet_history, judgements, verdicts
+from vornet.flows.lab import files, inbox, labs, parcels, results
+from vornet.flows.register import register
 from vornet.io.lab_header import Meaning
 from vornet.io.lab_link import FolderLab, HttpLab, LabTrouble
 from vornet.sim import lab as lab_sim
@@ -81,7 +72,7 @@ def open_holds(db, fleet) -> dict[str, dict]:
 def test_a_dropped_file_is_read_by_a_worker_and_judged(db, fleet):
     file_id = drop(db, fleet, csv_of(row("Q1", "2025-12-20", 3700, 200, False)))
     assert state(db, fleet, file_id)["state"] == "waiting"
-    queue.drain_queue(db, TODAY)
+    worker.drain_queue(db, TODAY)
     done = state(db, fleet, file_id)
     assert (done["state"], done["rows_in"], done["rows_new"], done["rows_done"]) == ("done", 1, 1, 1)
     assert done["reading"] == "commas between columns, decimal point"
@@ -91,9 +82,9 @@ def test_a_dropped_file_is_read_by_a_worker_and_judged(db, fleet):
 def test_the_same_bytes_are_recognised_and_change_nothing(db, fleet):
     content = csv_of(row("Q2", "2025-12-20", 3700, 200, False))
     first = drop(db, fleet, content)
-    queue.drain_queue(db, TODAY)
+    worker.drain_queue(db, TODAY)
     assert drop(db, fleet, content, name="again.csv") == first
-    queue.drain_queue(db, TODAY)
+    worker.drain_queue(db, TODAY)
     done = state(db, fleet, first)
     assert (done["state"], done["rows_new"], done["rows_same"]) == ("done", 1, 0)
     assert done["again_at"] is not None
@@ -103,24 +94,24 @@ def test_the_same_bytes_are_recognised_and_change_nothing(db, fleet):
 def test_a_file_that_cannot_be_read_is_refused_kept_and_writes_nothing(db, fleet):
     before = one(db, fleet, "SELECT count(*) AS n FROM sample")["n"]
     file_id = drop(db, fleet, b"\x89PNG\r\n\x1a\n\x00\x00", name="photo.csv")
-    queue.drain_queue(db, TODAY)
+    worker.drain_queue(db, TODAY)
     refused = state(db, fleet, file_id)
     assert (refused["state"], refused["trouble"]) == ("refused", "file: is not a CSV or JSON file (nor a workbook)")
     assert one(db, fleet, "SELECT count(*) AS n FROM sample")["n"] == before
     with db.fleet(fleets.find(db, fleet)) as c:
-        assert lab_files.stream(c, file_id).read() == b"\x89PNG\r\n\x1a\n\x00\x00"
+        assert files.stream(c, file_id).read() == b"\x89PNG\r\n\x1a\n\x00\x00"
 
 
 def test_a_long_file_is_kept_in_pieces_and_comes_back_byte_for_byte(db, fleet):
-    content = os.urandom(2 * lab_files.PIECE_BYTES + 12345)
+    content = os.urandom(2 * files.PIECE_BYTES + 12345)
     fleet_id = fleets.find(db, fleet)
     with db.fleet(fleet_id) as c:
-        kept = lab_files.keep(c, fleet_id, io.BytesIO(content), name="x", lab="", by="t")
+        kept = files.keep(c, fleet_id, io.BytesIO(content), name="x", lab="", by="t")
         assert kept.bytes == len(content)
-        stream = lab_files.stream(c, kept.import_file_id)
+        stream = files.stream(c, kept.import_file_id)
         assert stream.read() == content
-        stream.seek(lab_files.PIECE_BYTES - 5)
-        assert stream.read(10) == content[lab_files.PIECE_BYTES - 5 : lab_files.PIECE_BYTES + 5]
+        stream.seek(files.PIECE_BYTES - 5)
+        assert stream.read(10) == content[files.PIECE_BYTES - 5 : files.PIECE_BYTES + 5]
         assert one(db, fleet, "SELECT count(*) AS n FROM import_piece WHERE false")["n"] == 0
 
 
@@ -128,7 +119,7 @@ def test_headings_are_explained_once_and_remembered_for_the_lab(db, fleet):
     header = "Prøve;Maskin;Del;Uttatt;Telleverk;Jern;Kalsium %;Vær"
     content = f"{header}\nN1;MV Test;engine;20.12.2025;3700;12,5;0,24;sol\n".encode("cp1252")
     first = drop(db, fleet, content, lab="Kaj")
-    queue.drain_queue(db, TODAY)
+    worker.drain_queue(db, TODAY)
     assert state(db, fleet, first)["state"] == "mapping"
     fleet_id = fleets.find(db, fleet)
     with db.fleet(fleet_id) as c:
@@ -143,18 +134,18 @@ def test_headings_are_explained_once_and_remembered_for_the_lab(db, fleet):
         inbox.explain(c, fleet_id, first, "Kaj", {**said, "Jern": Meaning("fe", "cSt"), "Vær": Meaning("")}, "An Analyst")
     with db.fleet(fleet_id) as c:
         inbox.explain(c, fleet_id, first, "Kaj", {**said, "Vær": Meaning("")}, "An Analyst")
-    queue.drain_queue(db, TODAY)
+    worker.drain_queue(db, TODAY)
     assert state(db, fleet, first)["state"] == "done"
     values = one(db, fleet, "SELECT values FROM sample WHERE sample_no = 'N1'")["values"]
     assert (values[INDEX["fe"]], values[INDEX["ca"]]) == (12.5, pytest.approx(2400))
     second = drop(db, fleet, content.replace(b"N1", b"N2"), lab="Kaj")
-    queue.drain_queue(db, TODAY)
+    worker.drain_queue(db, TODAY)
     assert state(db, fleet, second)["state"] == "done"
 
 
 def test_a_value_opens_to_its_row_in_the_lab_s_own_words(db, fleet):
     file_id = drop(db, fleet, b"A lab\n\n" + csv_of(row("P1", "2025-12-20", 3700, 200, False, fe="<2.0")))
-    queue.drain_queue(db, TODAY)
+    worker.drain_queue(db, TODAY)
     sample = one(db, fleet, "SELECT import_file_id, row_no FROM sample WHERE sample_no = 'P1'")
     assert sample == {"import_file_id": file_id, "row_no": 4}
     with db.fleet(fleets.find(db, fleet)) as c:
@@ -167,7 +158,7 @@ def test_a_long_file_shows_every_row_of_the_sample(db, fleet):
     lines = ["Bottle,Asset,Component,Date drawn,Meter,Parameter,Result,Unit"]
     lines += [f"L{n},MV Test,engine,20/12/2025,3700,{p},{v},ppm" for p, v in (("FE", 12), ("CU", 4)) for n in (1, 2)]
     file_id = drop(db, fleet, "\n".join(lines).encode())
-    queue.drain_queue(db, TODAY)
+    worker.drain_queue(db, TODAY)
     assert state(db, fleet, file_id)["layout"] == "long csv"
     with db.fleet(fleets.find(db, fleet)) as c:
         found = inbox.row_as_it_came(c, file_id, 3)
@@ -179,13 +170,13 @@ def test_a_long_file_shows_every_row_of_the_sample(db, fleet):
 KILLED = """
 import sys
 from datetime import date
-from vornet.flows import queue
+from vornet.flows import worker
 from vornet.store.database import Database, Location
 db = Database(Location(*sys.argv[1:3]), size=4)
 def step(rows):
     print(rows, flush=True)
     import time; time.sleep(60)
-queue.read_kept(db, int(sys.argv[3]), int(sys.argv[4]), date(2026, 1, 15), step)
+worker.read_kept(db, int(sys.argv[3]), int(sys.argv[4]), date(2026, 1, 15), step)
 """
 
 
@@ -193,16 +184,16 @@ def test_a_killed_worker_leaves_nothing_half_done_and_its_file_is_taken_up_again
     lines = [row(f"K{i:05d}", "2025-12-20", 3700, 200, False) for i in range(6000)]  # more than one chunk
     file_id = drop(db, fleet, csv_of(*lines))
     fleet_id = fleets.find(db, fleet)
-    worker = subprocess.Popen(
+    reading = subprocess.Popen(
         [sys.executable, "-c", KILLED, db.location.owner_url, db.location.app_url, str(fleet_id), str(file_id)],
         stdout=subprocess.PIPE, text=True, cwd=clone_dir(),
     )  # fmt: skip
-    assert worker.stdout.readline()  # it is in the middle of the file
-    worker.send_signal(signal.SIGKILL)
-    worker.wait()
+    assert reading.stdout.readline()  # it is in the middle of the file
+    reading.send_signal(signal.SIGKILL)
+    reading.wait()
     assert one(db, fleet, "SELECT count(*) AS n FROM sample WHERE sample_no LIKE 'K%%'")["n"] == 0
     assert state(db, fleet, file_id)["state"] == "reading"
-    queue.drain_queue(db, TODAY)
+    worker.drain_queue(db, TODAY)
     done = state(db, fleet, file_id)
     assert (done["state"], done["rows_new"]) == ("done", 6000)
     assert one(db, fleet, "SELECT count(DISTINCT sample_no) AS d, count(*) AS n FROM sample WHERE sample_no LIKE 'K%%'") == {
@@ -222,12 +213,12 @@ def test_a_job_whose_worker_is_dead_goes_back_on_the_queue(db, fleet):
         )
 
     async def back() -> int:
-        app = queue.app_of(queue.Works(db, TODAY))
+        app = worker.app_of(worker.Works(db, TODAY))
         async with app.open_async():
-            return await queue.requeue(app)
+            return await worker.requeue(app)
 
     assert asyncio.run(back()) == 1
-    queue.drain_queue(db, TODAY)
+    worker.drain_queue(db, TODAY)
     assert state(db, fleet, file_id)["state"] == "done"
 
 
@@ -532,12 +523,12 @@ def draw(db, fleet, number: str, on: date = TODAY, **more) -> int:
         **more,
     }
     with db.fleet(fleet_id) as c:
-        return bottles.draw(c, fleet_id, sample_no=number, on=on, by="Sunniva", today=TODAY, **given)
+        return parcels.draw(c, fleet_id, sample_no=number, on=on, by="Sunniva", today=TODAY, **given)
 
 
 def bottle(db, fleet, number: str, day: date = TODAY) -> dict:
     with db.fleet(fleets.find(db, fleet)) as c:
-        return next(b for b in bottles.shown(c, day) if b["sample_no"] == number)
+        return next(b for b in parcels.shown(c, day) if b["sample_no"] == number)
 
 
 def test_a_bottle_goes_from_the_shelf_to_a_verdict(db, fleet):
@@ -547,15 +538,15 @@ def test_a_bottle_goes_from_the_shelf_to_a_verdict(db, fleet):
     assert bottle(db, fleet, "B-1")["oil_hours"] == 350  # since the fill at 3,500 h
     fleet_id = fleets.find(db, fleet)
     with db.fleet(fleet_id) as c:
-        parcel = bottles.pack(c, fleet_id, [bottle_id], lab_id, "fragile", "Sunniva", TODAY)
-        listed = bottles.packing_list(c, parcel, TODAY)
+        parcel = parcels.pack(c, fleet_id, [bottle_id], lab_id, "fragile", "Sunniva", TODAY)
+        listed = parcels.packing_list(c, parcel, TODAY)
         assert listed["document"]["bottles"][0] | {"oil_hours": 350.0} == {
             "sample_no": "B-1", "unit": "MV Test", "compartment": "engine", "sampled_on": "2026-01-15", "meter": 3850.0, "oil_hours": 350.0,
             "meter_unit": "h", "oil": "Test 15W-40", "batch": "", "topup_l": 0.0, "drained": False}  # fmt: skip
-        bottles.send(c, fleet_id, parcel, TODAY, "Sunniva", TODAY)
+        parcels.send(c, fleet_id, parcel, TODAY, "Sunniva", TODAY)
     assert bottle(db, fleet, "B-1")["state"] == "sent"
     with db.fleet(fleet_id) as c:
-        bottles.receive(c, fleet_id, "B-1", TODAY, "Sunniva")
+        parcels.receive(c, fleet_id, "B-1", TODAY, "Sunniva")
     assert bottle(db, fleet, "B-1")["state"] == "received"
     # the lab repeats nothing but the number: the label says the rest
     results.load(
@@ -590,20 +581,20 @@ def test_late_missing_and_unsent_bottles_are_found(db, fleet):
     draw(db, fleet, "B-4", TODAY - timedelta(days=5), meter=3800.0)
     fleet_id = fleets.find(db, fleet)
     with db.fleet(fleet_id) as c:
-        parcel = bottles.pack(c, fleet_id, [sent], lab_id, "", "S", TODAY - timedelta(days=15))
-        bottles.send(c, fleet_id, parcel, TODAY - timedelta(days=15), "S", TODAY)
+        parcel = parcels.pack(c, fleet_id, [sent], lab_id, "", "S", TODAY - timedelta(days=15))
+        parcels.send(c, fleet_id, parcel, TODAY - timedelta(days=15), "S", TODAY)
     assert [bottle(db, fleet, "B-3")[k] for k in ("late", "missing")] == [True, False]
     assert bottle(db, fleet, "B-3", TODAY + timedelta(days=10))["missing"]
     assert bottle(db, fleet, "B-4")["unsent"]
     with db.fleet(fleet_id) as c:
-        [shown] = bottles.shipments(c, TODAY)
+        [shown] = parcels.shipments(c, TODAY)
         assert shown["late"]
-        assert bottles.overview(c, TODAY)["late"] == 1
-        bottles.lose(c, fleet_id, sent, "broken in the post", "S", TODAY)
-        assert not bottles.shipments(c, TODAY)[0]["late"]
+        assert parcels.overview(c, TODAY)["late"] == 1
+        parcels.lose(c, fleet_id, sent, "broken in the post", "S", TODAY)
+        assert not parcels.shipments(c, TODAY)[0]["late"]
     assert bottle(db, fleet, "B-3")["state"] == "lost"
     with db.fleet(fleet_id) as c:
-        bottles.find_again(c, fleet_id, sent, "S")
+        parcels.find_again(c, fleet_id, sent, "S")
     assert bottle(db, fleet, "B-3")["state"] == "sent"
 
 
@@ -612,15 +603,15 @@ def test_a_parcel_can_be_undone_until_it_has_left(db, fleet):
     first, second = draw(db, fleet, "B-5"), draw(db, fleet, "B-6")
     fleet_id = fleets.find(db, fleet)
     with db.fleet(fleet_id) as c:
-        parcel = bottles.pack(c, fleet_id, [first, second], lab_id, "", "S", TODAY)
+        parcel = parcels.pack(c, fleet_id, [first, second], lab_id, "", "S", TODAY)
         with pytest.raises(InputError, match="in a parcel already"):
-            bottles.pack(c, fleet_id, [first], lab_id, "", "S", TODAY)
-        bottles.unpack(c, fleet_id, first, "S")
-        bottles.send(c, fleet_id, parcel, TODAY, "S", TODAY)
+            parcels.pack(c, fleet_id, [first], lab_id, "", "S", TODAY)
+        parcels.unpack(c, fleet_id, first, "S")
+        parcels.send(c, fleet_id, parcel, TODAY, "S", TODAY)
         with pytest.raises(InputError, match="has left"):
-            bottles.unpack(c, fleet_id, second, "S")
+            parcels.unpack(c, fleet_id, second, "S")
         with pytest.raises(InputError, match="left already"):
-            bottles.send(c, fleet_id, parcel, TODAY, "S", TODAY)
+            parcels.send(c, fleet_id, parcel, TODAY, "S", TODAY)
 
 
 @pytest.mark.parametrize(("more", "field"), [
@@ -716,12 +707,12 @@ def test_a_bottle_sent_to_each_desk_comes_back_as_a_judged_sample(db, fleet, ben
             labs.explain(c, fleet_id, name, {h: Meaning(k, u) for h, (k, u) in lab_sim.kaj_headings().items()}, "t")
     bottle_id = draw(db, fleet, f"D-{desk}")
     with db.fleet(fleet_id) as c:
-        parcel = bottles.pack(c, fleet_id, [bottle_id], lab_id, "", "S", TODAY)
-        bottles.send(c, fleet_id, parcel, TODAY, "S", TODAY)
+        parcel = parcels.pack(c, fleet_id, [bottle_id], lab_id, "", "S", TODAY)
+        parcels.send(c, fleet_id, parcel, TODAY, "S", TODAY)
 
     def ask() -> dict:
-        done = labs.ask(db, fleet_id, TODAY, queue.put, link)
-        queue.drain_queue(db, TODAY)
+        done = labs.ask(db, fleet_id, TODAY, worker.put, link)
+        worker.drain_queue(db, TODAY)
         return done
 
     assert ask() == {"told": 1, "received": 0, "reports": 0, "trouble": 0}
@@ -756,9 +747,9 @@ def test_a_lab_that_cannot_be_reached_is_noted_and_the_parcel_waits(db, fleet):
     bottle_id = draw(db, fleet, "E-1")
     fleet_id = fleets.find(db, fleet)
     with db.fleet(fleet_id) as c:
-        parcel = bottles.pack(c, fleet_id, [bottle_id], lab_id, "", "S", TODAY)
-        bottles.send(c, fleet_id, parcel, TODAY, "S", TODAY)
-    assert labs.ask(db, fleet_id, TODAY, queue.put)["trouble"] == 1
+        parcel = parcels.pack(c, fleet_id, [bottle_id], lab_id, "", "S", TODAY)
+        parcels.send(c, fleet_id, parcel, TODAY, "S", TODAY)
+    assert labs.ask(db, fleet_id, TODAY, worker.put)["trouble"] == 1
     lab = one(db, fleet, "SELECT trouble FROM lab")
     assert "cannot be reached" in lab["trouble"]
     shipment = one(db, fleet, "SELECT told_at, trouble FROM shipment")
@@ -799,14 +790,14 @@ def test_a_watched_folder_hands_over_what_is_finished_and_moves_it_away(db, flee
         return FolderLab(folder, settled_s=1.0)
 
     fleet_id = fleets.find(db, fleet)
-    labs.ask(db, fleet_id, TODAY, queue.put, link)
+    labs.ask(db, fleet_id, TODAY, worker.put, link)
     content = csv_of(row("F1", "2025-12-20", 3700, 200, False))
     (folder / "r.csv").write_bytes(content)
     os.utime(folder / "r.csv", (time.time() - 60, time.time() - 60))
     (folder / "still-being-written.csv").write_bytes(content)
     (folder / ".hidden").write_bytes(content)
-    assert labs.ask(db, fleet_id, TODAY, queue.put, link)["reports"] == 1
-    queue.drain_queue(db, TODAY)
+    assert labs.ask(db, fleet_id, TODAY, worker.put, link)["reports"] == 1
+    worker.drain_queue(db, TODAY)
     assert one(db, fleet, "SELECT lab FROM sample WHERE sample_no = 'F1'")["lab"] == "Lab A"  # the file says which lab
     assert sorted(p.name for p in folder.iterdir() if p.is_file()) == [".hidden", "still-being-written.csv"]
     assert (folder / "taken" / "r.csv").read_bytes() == content

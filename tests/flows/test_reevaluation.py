@@ -8,7 +8,10 @@ import pytest
 
 from conftest import HEADER, TODAY, fresh_database, healthy_rows, row, small_register
 from vornet.core.limits import FIXED_LIMITS
-from vornet.flows import evaluate, fleets, inbox, kept_decision, limits, register, results, unchanged, verdicts
+from vornet.flows.house import fleets
+from vornet.flows.judge import decision_record, digests, evaluate, limits, verdicts
+from vornet.flows.lab import inbox, results
+from vornet.flows.register import register
 from vornet.store.database import Database
 
 
@@ -124,7 +127,7 @@ def test_a_figure_poured_is_learned_from_though_no_judgement_rests_on_it(db, two
 
 
 def test_other_rules_other_judgements(db, two, monkeypatch):
-    monkeypatch.setattr(unchanged, "rules", lambda: b"others")
+    monkeypatch.setattr(digests, "rules", lambda: b"others")
     assert again(db, two) == BOTH
 
 
@@ -153,16 +156,16 @@ def test_a_decision_is_kept_small_and_opens_whole(db, two):
         kept = c.execute("SELECT decision, slopes FROM standing JOIN compartment USING (fleet_id, compartment_id) WHERE name = 'engine'")
         found = kept.fetchone()
     assert "slopes" not in found["decision"]
-    opened = kept_decision.opened(found["decision"], found["slopes"])
+    opened = decision_record.opened(found["decision"], found["slopes"])
     bn = next(p for p in opened["properties"] if p["key"] == "bn")
     assert [s["charge"] for s in bn["slopes"]] == [1, 2, 3, 4, 5]
     used = [s["slope"] for s in bn["slopes"] if s["used"]]
     assert min(used) <= bn["mean_slope"] <= max(used)
     assert len(json.dumps(opened)) > len(json.dumps(found["decision"])) + len(found["slopes"])
     # one kept before slopes were packed beside it opens as it is
-    old = kept_decision.opened({"properties": [{"key": "bn", "slopes": [1]}], "guards": [{"key": "cap"}]}, None)
+    old = decision_record.opened({"properties": [{"key": "bn", "slopes": [1]}], "guards": [{"key": "cap"}]}, None)
     assert (old["properties"][0]["slopes"], old["properties"][0]["state"], old["guards"][0]["lifts"]) == ([1], "answered", "")
-    assert kept_decision.opened(None, None) is None
+    assert decision_record.opened(None, None) is None
 
 
 def test_a_fleet_with_nothing_in_it_evaluates_to_nothing(db, fleet_name):

@@ -9,7 +9,10 @@ from hypothesis import strategies as st
 from conftest import HEADER, TODAY, healthy_rows, row, small_register
 from vornet.core.errors import InputError
 from vornet.core.measurands import INDEX
-from vornet.flows import evaluate, fleets, judgements, register, results
+from vornet.flows.house import fleets
+from vornet.flows.judge import evaluate, judgements
+from vornet.flows.lab import results
+from vornet.flows.register import register
 from vornet.io import cells, results_file
 
 

@@ -10,7 +10,11 @@ from PIL import Image
 
 from conftest import TODAY, small_register
 from vornet.core.errors import InputError
-from vornet.flows import evaluate, fleets, learned, readings, register, service, units
+from vornet.flows.house import fleets
+from vornet.flows.judge import evaluate, learned
+from vornet.flows.plan import service
+from vornet.flows.register import register, units
+from vornet.flows.work import notes
 from vornet.io import register_file, workbook
 from vornet.io.equipment import ServiceItem
 from vornet.store.database import query
@@ -375,13 +379,13 @@ def test_overhaul_restarts_break_in_and_readings_are_checked(db, fleet):
     with db.fleet(fleet_id) as c:
         row = c.execute("SELECT compartment_id, unit_id FROM compartment").fetchone()
         with pytest.raises(InputError, match="goes back"):
-            readings.read_meter(c, fleet_id, row["unit_id"], 1, 3000, TODAY, "t", TODAY)
+            notes.read_meter(c, fleet_id, row["unit_id"], 1, 3000, TODAY, "t", TODAY)
         with pytest.raises(InputError, match="cannot be"):
-            readings.read_meter(c, fleet_id, row["unit_id"], 1, 9000, TODAY, "t", TODAY)
+            notes.read_meter(c, fleet_id, row["unit_id"], 1, 9000, TODAY, "t", TODAY)
         with pytest.raises(InputError, match="does not fit"):
-            readings.top_up(c, fleet_id, row["compartment_id"], TODAY, 3900, 61, None, None, "t", TODAY)
-        readings.top_up(c, fleet_id, row["compartment_id"], TODAY, 3900, 2, 0.1, 0.9, "t", TODAY)
-        readings.event(c, fleet_id, row["compartment_id"], "overhaul", TODAY, 3900, None, None, "S-9", "new liners", "t", TODAY)
+            notes.top_up(c, fleet_id, row["compartment_id"], TODAY, 3900, 61, None, None, "t", TODAY)
+        notes.top_up(c, fleet_id, row["compartment_id"], TODAY, 3900, 2, 0.1, 0.9, "t", TODAY)
+        notes.event(c, fleet_id, row["compartment_id"], "overhaul", TODAY, 3900, None, None, "S-9", "new liners", "t", TODAY)
         kinds = [r["what"] for r in c.execute("SELECT what FROM audit ORDER BY audit_id").fetchall()]
     assert {"top-up", "overhaul"} <= set(kinds)
 
@@ -401,7 +405,7 @@ def test_pictures_lose_where_they_were_taken(db, fleet):
 
 
 def test_an_oil_poured_outside_its_weather_is_a_recorded_concession(db, rich):
-    from vornet.flows import drain
+    from vornet.flows.work import drain
 
     fleet_id = fleets.find(db, rich)
     with db.fleet(fleet_id) as c:

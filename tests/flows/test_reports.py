@@ -9,8 +9,11 @@ from pypdf import PdfReader
 from python_calamine import CalamineWorkbook
 
 from conftest import HEADER, TODAY, row
-from vornet.flows import compartment, evaluate, fleets, people, report, results, verdicts
-from vornet.flows.verdicts import Action
+from vornet.flows.house import fleets, people
+from vornet.flows.judge import evaluate, verdicts
+from vornet.flows.judge.verdicts import Action
+from vornet.flows.lab import results
+from vornet.flows.pages import compartment, report
 from vornet.web.app import create_app
 
 

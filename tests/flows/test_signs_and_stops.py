@@ -7,8 +7,11 @@ import pytest
 
 from conftest import HEADER, TODAY, fresh_database, row
 from vornet.core.errors import InputError
-from vornet.flows import backtest, evaluate, fleet_history, fleets, judgements, learning, queue, results, verdicts
-from vornet.flows import compartment as compartments
+from vornet.flows import worker
+from vornet.flows.house import fleets
+from vornet.flows.judge import backtest, evaluate, fleet_history, judgements, learning, verdicts
+from vornet.flows.lab import results
+from vornet.flows.pages import compartment as compartments
 from vornet.store.database import Database
 
 
@@ -65,7 +68,7 @@ def test_what_findings_say_is_shown_signed_and_moves_the_family(db, looked_into)
         [version] = learning.versions(c)
     assert (now["family"], now["lines"][0]["factor"]) == (family.family, 0.9)
     assert version["changed"][0]["findings"] and version["past"]["samples"] == family.past["samples"]
-    queue.drain_queue(db, TODAY)
+    worker.drain_queue(db, TODAY)
     with opened(db, looked_into) as c:
         loaded = fleet_history.load(c, TODAY)
         assert loaded.factors["bushing|main"].tolist() == [0.9]

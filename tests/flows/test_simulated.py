@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 from scipy import stats
 
-from vornet.sim import cases, engine, mistakes
+from vornet.sim import engine, mistakes, trial_fleets
 from vornet.sim import fleet as fleets
 from vornet.sim.fleet import UNITS
 
@@ -40,12 +40,12 @@ def test_scatter_is_what_it_says():
         assert said > 0
 
 
-@pytest.mark.parametrize("ranges", [cases.TUNED, cases.OTHER], ids=["tuned", "other"])
+@pytest.mark.parametrize("ranges", [trial_fleets.TUNED, trial_fleets.OTHER], ids=["tuned", "other"])
 def test_drawn_faults_are_of_the_ranges_asked_for(ranges):
     planted, kinds, compartments = [], set(), 0
     for seed in range(12):
-        units, faults = cases.fleet(seed, 1096, ranges)
-        compartments += sum(c.kind in cases.KINDS for u in units for c in u.compartments)
+        units, faults = trial_fleets.fleet(seed, 1096, ranges)
+        compartments += sum(c.kind in trial_fleets.KINDS for u in units for c in u.compartments)
         planted += [amplitude for _, amplitude in faults.values()]
         kinds |= {kind for kind, _ in faults.values()}
         for u in units:
@@ -65,7 +65,7 @@ def test_drawn_faults_are_of_the_ranges_asked_for(ranges):
 
 def test_sea_water_is_sea_water_and_gas_engines_have_no_diesels_faults():
     for seed in range(20):
-        units, _ = cases.fleet(seed, 1096, cases.OTHER)
+        units, _ = trial_fleets.fleet(seed, 1096, trial_fleets.OTHER)
         for u in units:
             for c in u.compartments:
                 for f in c.faults:
@@ -73,7 +73,7 @@ def test_sea_water_is_sea_water_and_gas_engines_have_no_diesels_faults():
                         assert f.adds["na"] / f.adds["mg"] == pytest.approx(8.35)
                         assert u.meter_unit == "h"
                     if c.fuel in ("gas", "biogas"):
-                        assert f.kind not in cases.GAS_NOT
+                        assert f.kind not in trial_fleets.GAS_NOT
 
 
 def test_bottles_changed_over_change_all_figures_and_nothing_else():

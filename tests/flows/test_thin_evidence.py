@@ -4,7 +4,11 @@ import json
 import math
 
 from conftest import TODAY, small_register
-from vornet.flows import compartment, evaluate, fleets, judgements, register, results
+from vornet.flows.house import fleets
+from vornet.flows.judge import evaluate, judgements
+from vornet.flows.lab import results
+from vornet.flows.pages import compartment
+from vornet.flows.register import register
 
 
 def built(db, name, document, rows):

@@ -14,21 +14,12 @@ from vornet.core.errors import InputError
 from vornet.core.limits import FIXED_LIMITS, FixedLimit
 from vornet.core.measurands import INDEX
 from vornet.core.precision import PRECISION
-from vornet.flows import (
-    backtest,
-    bottles,
-    evaluate,
-    fleets,
-    inbox,
-    judgements,
-    labs,
-    limits,
-    queue,
-    register,
-    results,
-    verdicts,
-)
-from vornet.flows.verdicts import Action
+from vornet.flows import worker
+from vornet.flows.house import fleets
+from vornet.flows.judge import backtest, evaluate, judgements, limits, verdicts
+from vornet.flows.judge.verdicts import Action
+from vornet.flows.lab import inbox, labs, parcels, results
+from vornet.flows.register import register
 from vornet.store.database import Database, query
 
 
@@ -191,7 +182,7 @@ def test_the_signed_verdict_stands_before_the_proposal_in_the_guards(db, fleet):
     assert "Last 3 verdicts are Run on" in guard()
     sign(db, fleet, "S004", "watch", reason="Noise from the bearing side")
     assert "3 more samples to go" in guard()
-    queue.drain_queue(db, TODAY)  # signing puts the compartment on the queue itself
+    worker.drain_queue(db, TODAY)  # signing puts the compartment on the queue itself
 
 
 def test_a_reissued_report_wants_another_signature(db, leaking):
@@ -224,7 +215,7 @@ def test_a_guard_says_how_many_verdicts_nobody_has_signed(db, fleet):
     sign(db, fleet, "S003", "run_on")
     sign(db, fleet, "S002", "run_on")
     assert guard() == "Last 3 verdicts are Run on"
-    queue.drain_queue(db, TODAY)
+    worker.drain_queue(db, TODAY)
 
 
 def baseline(db, fleet, key: str) -> tuple[int, float] | None:
@@ -278,11 +269,11 @@ def test_an_evaluation_waits_once_however_often_it_is_asked_for(db, fleet):
     sql = "SELECT args -> 'compartments' AS c FROM procrastinate_jobs WHERE task_name = %s AND (args ->> 'fleet_id')::int = %s ORDER BY id"
     with db.fleet(fleet_id) as c:
         for compartments in asked:
-            queue.put_evaluation(c, fleet_id, compartments)
-        waiting = [r["c"] for r in c.execute(sql, [queue.EVALUATE, fleet_id]).fetchall()]
+            worker.put_evaluation(c, fleet_id, compartments)
+        waiting = [r["c"] for r in c.execute(sql, [worker.EVALUATE, fleet_id]).fetchall()]
         many = list(range(5000))
-        queue.put_evaluation(c, fleet_id, many)  # a lock's name stays short, whatever it locks
-        assert len(c.execute(sql, [queue.EVALUATE, fleet_id]).fetchall()) == 3
+        worker.put_evaluation(c, fleet_id, many)  # a lock's name stays short, whatever it locks
+        assert len(c.execute(sql, [worker.EVALUATE, fleet_id]).fetchall()) == 3
         c.execute("DELETE FROM procrastinate_jobs WHERE (args ->> 'fleet_id')::int = %s", [fleet_id])
     assert waiting == [[7, 9], [7]]
 
@@ -340,7 +331,7 @@ def test_saved_limits_are_a_version_and_old_verdicts_keep_theirs(db, fleet):
         with pytest.raises(InputError, match="say why"):
             limits.save(c, fleet_id, with_watch("fe", 25.0), "diesel_engine", by="A", why=" ", today=TODAY)
         limits.save(c, fleet_id, with_watch("fe", 25.0), "diesel_engine", by="A", why="Maker's letter", today=TODAY)
-    queue.drain_queue(db, TODAY)  # what it touches is evaluated by a worker
+    worker.drain_queue(db, TODAY)  # what it touches is evaluated by a worker
     found = judged(db, fleet, "S003")
     assert (found["proposed"], found["signed"]) == ("watch", "run_on")
     with db.fleet(fleet_id) as c:
@@ -415,7 +406,7 @@ def test_a_fleet_s_own_precision_is_a_version_and_moves_the_judgement(db, fleet)
         [own] = [p for p in limits.precision_rows(c, TODAY) if p.source == "set by the fleet"]
         assert (own.key, own.constant) == ("fe", 25.0)
         assert limits.precision_versions(c)[0]["why"] == "An old instrument"
-    queue.drain_queue(db, TODAY)
+    worker.drain_queue(db, TODAY)
     found = judged(db, fleet, "P1")
     assert found["proposed"] == "watch"  # 20 is now less than two standard deviations
     assert any("less than two standard deviations" in e for e in found["evidence"])
@@ -458,12 +449,12 @@ def test_a_parcel_that_was_emptied_leaves_no_number_twice(db, fleet):
     with db.fleet(fleet_id) as c:
         lab = labs.put(c, fleet_id, name="Lab A", way="hand", address="", key="", usual_days=9, depots=[], by="t")
         drawn = [
-            bottles.draw(c, fleet_id, sample_no=f"P{i}", compartment_id=place, oil_id=None, batch="", on=TODAY, meter=3860 + i,
+            parcels.draw(c, fleet_id, sample_no=f"P{i}", compartment_id=place, oil_id=None, batch="", on=TODAY, meter=3860 + i,
                          conditions={}, by="t", today=TODAY) for i in range(3)
         ]  # fmt: skip
-        first = bottles.pack(c, fleet_id, drawn[:1], lab, "", "t", TODAY)
-        bottles.pack(c, fleet_id, drawn[1:2], lab, "", "t", TODAY)
-        bottles.unpack(c, fleet_id, drawn[0], "t")
-        assert bottles.packing_list(c, first, TODAY) is None
-        third = bottles.pack(c, fleet_id, drawn[2:], lab, "", "t", TODAY)
-        assert bottles.packing_list(c, third, TODAY)["shipment"]["number"] == "P26-0003"
+        first = parcels.pack(c, fleet_id, drawn[:1], lab, "", "t", TODAY)
+        parcels.pack(c, fleet_id, drawn[1:2], lab, "", "t", TODAY)
+        parcels.unpack(c, fleet_id, drawn[0], "t")
+        assert parcels.packing_list(c, first, TODAY) is None
+        third = parcels.pack(c, fleet_id, drawn[2:], lab, "", "t", TODAY)
+        assert parcels.packing_list(c, third, TODAY)["shipment"]["number"] == "P26-0003"

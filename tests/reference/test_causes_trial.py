@@ -4,12 +4,12 @@ scoring was not tuned on. `make bench` prints the whole table over several seeds
 import pytest
 
 from conftest import TODAY
-from vornet.sim import cases, causes_trial
+from vornet.sim import causes_trial, trial_fleets
 
 
 @pytest.fixture(scope="module")
 def found(db):
-    return causes_trial.together([causes_trial.run(db, seed, TODAY, cases.OTHER) for seed in (811, 812)])
+    return causes_trial.together([causes_trial.run(db, seed, TODAY, trial_fleets.OTHER) for seed in (811, 812)])
 
 
 def test_clear_faults_are_spoken_of_and_named_first(found):

@@ -7,7 +7,7 @@ import statsmodels.api as sm
 from scipy import stats
 from statsmodels.base.model import GenericLikelihoodModel
 
-from vornet.core import limits, trend, units
+from vornet.core import conversion, limits, trend
 from vornet.core.errors import InputError
 
 RNG = np.random.default_rng(3)
@@ -88,13 +88,13 @@ def test_lognormal_refuses_zero():
     ],
 )  # fmt: skip
 def test_units(value, unit, to, expected):
-    assert units.convert(value, unit, to) == pytest.approx(expected, rel=1e-7)
+    assert conversion.convert(value, unit, to) == pytest.approx(expected, rel=1e-7)
 
 
 @pytest.mark.parametrize(("unit", "to", "field"), [("furlongz", "m", "from"), ("L", "N*m", "to"), ("L", "", "to")])
 def test_units_that_do_not_fit(unit, to, field):
     with pytest.raises(InputError) as error:
-        units.convert(1, unit, to)
+        conversion.convert(1, unit, to)
     assert error.value.field == field
 
 

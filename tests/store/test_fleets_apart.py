@@ -5,7 +5,7 @@ import pytest
 from conftest import TODAY
 from vornet.core.errors import InputError
 from vornet.core.measurands import COUNT
-from vornet.flows import fleets, people
+from vornet.flows.house import fleets, people
 from vornet.store import bulk, cluster
 from vornet.store.database import Database, StoreError, clone_dir
 

@@ -9,7 +9,9 @@ from fastapi.routing import APIRoute
 
 from conftest import EXAMPLES, HEADER, TODAY, row
 from vornet.core.errors import InputError
-from vornet.flows import access, bottles, fleets, jobs, labs, people
+from vornet.flows.house import access, fleets, people
+from vornet.flows.lab import labs, parcels
+from vornet.flows.work import jobs
 from vornet.store.database import query
 from vornet.web.app import OPEN_PATHS, create_app
 
@@ -58,7 +60,9 @@ def cast(db):
     import json
 
     from conftest import healthy_rows, small_register
-    from vornet.flows import evaluate, register, results
+    from vornet.flows.judge import evaluate
+    from vornet.flows.lab import results
+    from vornet.flows.register import register
 
     name = f"Cast {db.location.app_url[-12:]}"
     document = small_register(name) | {"service_items": [{"unit": "MV Test", "item": "Coolant", "every_days": 365}]}
@@ -81,11 +85,11 @@ def cast(db):
         fleet_id = fleets.find(db, name)
         ids["kind"] = "csv"
         ids["lab_id"] = labs.put(c, fleet_id, name="Lab A", way="hand", address="", key="", usual_days=9, depots=[], by="t")
-        ids["bottle_id"] = bottles.draw(
+        ids["bottle_id"] = parcels.draw(
             c, fleet_id, sample_no="CAST-1", compartment_id=ids["compartment_id"], oil_id=None, batch="", on=TODAY, meter=3860,
             conditions={}, by="t", today=TODAY,
         )  # fmt: skip
-        ids["shipment_id"] = bottles.pack(c, fleet_id, [ids["bottle_id"]], ids["lab_id"], "", "t", TODAY)
+        ids["shipment_id"] = parcels.pack(c, fleet_id, [ids["bottle_id"]], ids["lab_id"], "", "t", TODAY)
         ids["job_id"] = jobs.make(c, fleets.find(db, name), ids["unit_id"], [ids["compartment_id"]], [], TODAY, True, "", "t")
     return name, ids
 

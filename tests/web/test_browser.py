@@ -8,7 +8,7 @@ from axe_playwright_python.sync_playwright import Axe
 from playwright.sync_api import Page, expect
 
 from conftest import EXAMPLES, HEADER, row
-from vornet.flows import people
+from vornet.flows.house import people
 
 pytestmark = pytest.mark.browser
 
@@ -34,7 +34,7 @@ def figure(page: Page, selector: str) -> float:
 
 def test_the_whole_job(page: Page, served, db, fleet_name):
     """Import register and results, read the trend, open the decision, log the next drain, watch headroom change."""
-    from vornet.flows import fleets
+    from vornet.flows.house import fleets
 
     fleets.find_or_make(db, fleet_name)
     login = f"whole{fleet_name.split()[2]}{fleet_name[-3:]}"
@@ -155,7 +155,8 @@ def test_a_refused_file_is_one_sentence(signed_in: Page, served, tmp_path):
 
 
 def test_a_held_sample_is_rejected_with_a_reason(page: Page, served, db, fleet):
-    from vornet.flows import evaluate, results
+    from vornet.flows.judge import evaluate
+    from vornet.flows.lab import results
 
     results.load(
         db, f"{HEADER}\n{row('B1', '2025-12-21', 3680, 180, False, v40=9, v100=14)}\n".encode(), fleet=fleet, name="b.csv",
@@ -247,7 +248,7 @@ def test_without_a_session_pages_lead_to_sign_in_and_posts_need_the_token(served
 
 
 def test_another_fleets_compartment_is_not_there(served, db, planner, fleet_name):
-    from vornet.flows import fleets
+    from vornet.flows.house import fleets
 
     other = fleets.find_or_make(db, fleet_name)
     with db.fleet(other) as c:

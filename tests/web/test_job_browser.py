@@ -13,7 +13,10 @@ from playwright.sync_api import Page, expect
 from pypdf import PdfReader
 
 from conftest import TODAY, Served, small_register
-from vornet.flows import evaluate, fleets, jobs, people, register
+from vornet.flows.house import fleets, people
+from vornet.flows.judge import evaluate
+from vornet.flows.register import register
+from vornet.flows.work import jobs
 from vornet.store.database import query
 
 pytestmark = pytest.mark.browser

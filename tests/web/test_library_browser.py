@@ -7,7 +7,9 @@ import pytest
 from playwright.sync_api import Page, expect
 
 from conftest import TODAY, small_register
-from vornet.flows import evaluate, fleets, people, register, units
+from vornet.flows.house import fleets, people
+from vornet.flows.judge import evaluate
+from vornet.flows.register import register, units
 
 pytestmark = pytest.mark.browser
 

@@ -8,7 +8,9 @@ import pytest
 from playwright.sync_api import Page, expect
 
 from conftest import HEADER, TODAY, row
-from vornet.flows import evaluate, fleets, people, results, verdicts
+from vornet.flows.house import fleets, people
+from vornet.flows.judge import evaluate, verdicts
+from vornet.flows.lab import results
 
 pytestmark = pytest.mark.browser
 PASSWORD = "right-and-long"

@@ -6,7 +6,9 @@ import httpx
 import pytest
 
 from conftest import HEADER, TODAY, row
-from vornet.flows import evaluate, fleets, people, results, verdicts
+from vornet.flows.house import fleets, people
+from vornet.flows.judge import evaluate, verdicts
+from vornet.flows.lab import results
 
 PASSWORD = "right-and-long"
 

@@ -14,8 +14,13 @@ from fastapi.concurrency import run_in_threadpool
 from starlette.exceptions import HTTPException
 
 from vornet.core.errors import InputError
-from vornet.flows import access, evaluate, judgements, readings, register, results, service
-from vornet.flows.people import Visitor
+from vornet.flows.house import access
+from vornet.flows.house.people import Visitor
+from vornet.flows.judge import evaluate, judgements
+from vornet.flows.lab import results
+from vornet.flows.plan import service
+from vornet.flows.register import register
+from vornet.flows.work import notes
 
 router = APIRouter(prefix="/api/v1", tags=["fleet"])
 LARGEST = 200_000_000
@@ -81,14 +86,12 @@ async def post_results(
 
 
 @router.post("/readings")
-async def post_readings(
-    request: Request, rows: list[readings.ReadingIn], who: Visitor = _visitor("log_work", by_token=True)
-) -> dict[str, Any]:
+async def post_readings(request: Request, rows: list[notes.ReadingIn], who: Visitor = _visitor("log_work", by_token=True)) -> dict[str, Any]:
     """Meter readings: [{unit, on, meter, meter_no}]. One that goes back is refused by its place in the list."""
 
     def take() -> dict[str, Any]:
         with request.app.state.db.fleet(who.fleet_id) as connection:
-            return readings.take(connection, who.fleet_id, rows, who.name, _today(request))
+            return notes.take(connection, who.fleet_id, rows, who.name, _today(request))
 
     return await run_in_threadpool(take)
 

@@ -31,6 +31,7 @@ from vornet.core.guards import Case, outcome
 from vornet.core.history import Charges, History, as_known_now, offsets
 from vornet.core.judge import RUN_ON, Judgement
 from vornet.core.limits import LimitTable
+from vornet.core.oil_properties import ACCELERATES, EVENTS, PROPERTIES, PROPERTY_COUNT, SIGNS, decides, property_limits
 from vornet.core.outlook import Outlook, Running, Standing, any_chance, fit, hours_until
 from vornet.core.paths import (
     NewOil,
@@ -44,7 +45,6 @@ from vornet.core.paths import (
     readings,
     reference_hours,
 )
-from vornet.core.properties import ACCELERATES, EVENTS, PROPERTIES, PROPERTY_COUNT, SIGNS, decides, property_limits
 
 
 @dataclass(frozen=True)

@@ -10,7 +10,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from vornet.core.properties import PROPERTIES
+from vornet.core.oil_properties import PROPERTIES
 
 LENGTHEN, HOLD, SHORTEN, NOT_ENOUGH = "lengthen", "hold", "shorten", "not_enough"
 OUTCOME_WORDS = {

@@ -30,8 +30,8 @@ from vornet.core.decision import (
 )
 from vornet.core.judge import RUN_ON
 from vornet.core.measurands import spoken
+from vornet.core.oil_properties import BY_PROPERTY, PROPERTIES
 from vornet.core.outlook import Outlook
-from vornet.core.properties import BY_PROPERTY, PROPERTIES
 
 #: with too few charges an interval is shortened only when safe hours fall clearly short of it
 CLEARLY_SHORT = 0.9

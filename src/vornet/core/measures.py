@@ -10,8 +10,8 @@ import re
 from dataclasses import dataclass
 from functools import lru_cache
 
+from vornet.core.conversion import convert
 from vornet.core.errors import InputError
-from vornet.core.units import convert
 
 SI, US = "si", "us"
 

@@ -18,8 +18,7 @@ from vornet.core.fresh import NOW
 from vornet.core.history import Charges, History
 from vornet.core.judge import Judgement
 from vornet.core.measurands import INDEX
-from vornet.core.outlook import BENDS, Rises
-from vornet.core.properties import (
+from vornet.core.oil_properties import (
     BY_PROPERTY,
     MOVED_BY,
     MOVED_BY_CAUSE,
@@ -29,6 +28,7 @@ from vornet.core.properties import (
     property_sd,
     property_values,
 )  # fmt: skip
+from vornet.core.outlook import BENDS, Rises
 
 #: batches of one oil differ by about this share, one standard deviation; common practice, no source
 BATCH_SPREAD = 0.015

@@ -13,17 +13,7 @@ from typing import Annotated, Any, Literal
 import numpy as np
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
-from vornet.core import (
-    contamination,
-    identity,
-    ledger,
-    limits,
-    safe_hours,
-    trend,
-    units,
-    viscosity,
-    volumes,
-)  # fmt: skip
+from vornet.core import contamination, conversion, identity, ledger, limits, safe_hours, trend, viscosity, volumes
 from vornet.core import due as due_rules
 from vornet.core.errors import InputError
 
@@ -51,7 +41,7 @@ class ConvertOut(BaseModel):
 
 def convert(given: ConvertIn) -> ConvertOut:
     """Convert a value between units (NIST SP 811)."""
-    return ConvertOut(value=units.convert(given.value, given.from_, given.to))
+    return ConvertOut(value=conversion.convert(given.value, given.from_, given.to))
 
 
 class CarryOverIn(_In):

@@ -10,8 +10,11 @@ from datetime import date, timedelta
 
 import numpy as np
 
-from vornet.flows import evaluate, fleet_history, fleets, register, results
-from vornet.sim import cases, demo
+from vornet.flows.house import fleets
+from vornet.flows.judge import evaluate, fleet_history
+from vornet.flows.lab import results
+from vornet.flows.register import register
+from vornet.sim import demo, trial_fleets
 from vornet.store.database import Database, query
 
 #: a fault at this share of the demo's size, over the whole stretch, is clear; below the second it is subtle; below the third nothing
@@ -94,14 +97,14 @@ class Outcome:
         return dict(table)
 
 
-def run(db: Database, seed: int, today: date, ranges: cases.Ranges, wider: cases.Wider | None = None) -> Outcome:
+def run(db: Database, seed: int, today: date, ranges: trial_fleets.Ranges, wider: trial_fleets.Wider | None = None) -> Outcome:
     """Play a fleet of this seed and judge every sample of it."""
     start = today - timedelta(days=demo.DAYS)
-    world = cases.world(seed, demo.DAYS, ranges, wider) if wider else None
-    units, planted = (world.units, world.planted) if world else cases.fleet(seed, demo.DAYS, ranges)
+    world = trial_fleets.world(seed, demo.DAYS, ranges, wider) if wider else None
+    units, planted = (world.units, world.planted) if world else trial_fleets.fleet(seed, demo.DAYS, ranges)
     document, rows, truth = demo.lived(start, today, seed, units, world)
     kinds = {(u.name, c.name): c.kind for u in units for c in u.compartments}
-    gappy = {o["name"] for o in document["oils"] if any(k not in o for k in cases.GAPS)}
+    gappy = {o["name"] for o in document["oils"] if any(k not in o for k in trial_fleets.GAPS)}
     oil_of = {r["sample_no"]: r["oil"] for r in rows}
     name = f"Causes {seed}"
     document["fleet"] = name

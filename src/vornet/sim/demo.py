@@ -15,8 +15,11 @@ from typing import Any
 
 import numpy as np
 
-from vornet.flows import evaluate, fleets, people, register, results
-from vornet.sim import cases, engine, outfit, parcels, reviews, visits
+from vornet.flows.house import fleets, people
+from vornet.flows.judge import evaluate
+from vornet.flows.lab import results
+from vornet.flows.register import register
+from vornet.sim import engine, fittings, parcels, reviews, trial_fleets, visits
 from vornet.sim.fleet import FLEET, LAB, OILS, UNITS, ZONE, CompartmentSpec, OilSpec, UnitSpec
 from vornet.store.database import Connection, Database, clone_dir, query
 
@@ -37,26 +40,26 @@ NAMES = {"planner": "Ingrid Valmorra", "analyst": "Tomas Querrin", "technician":
 def simulate(start: date, until: date, seed: int = SEED) -> tuple[dict[str, Any], dict[str, str], list[dict]]:
     """(register document, results files by name, truth) of the demo fleet between two days."""
     document, rows, truth = lived(start, until, seed)
-    document["templates"] = outfit.templates(document["units"], document["service_items"])
+    document["templates"] = fittings.templates(document["units"], document["service_items"])
     _concession(document["drains"])
     _mishaps(rows, truth)
-    rows += _new_oil(outfit.batches(start, until), {o.name: o for o in OILS}, until, seed)
+    rows += _new_oil(fittings.batches(start, until), {o.name: o for o in OILS}, until, seed)
     return document, files(rows), truth
 
 
 def lived(
-    start: date, until: date, seed: int, units: tuple[UnitSpec, ...] = UNITS, world: cases.World | None = None
+    start: date, until: date, seed: int, units: tuple[UnitSpec, ...] = UNITS, world: trial_fleets.World | None = None
 ) -> tuple[dict[str, Any], list[dict], list[dict]]:
     """(register document, rows as a faultless lab would print them, truth): before anybody's mistake; of a ``world`` its
     units, oils, gaps in their record and labs."""
     units, known = (world.units, world.oils) if world else (units, OILS)
     oils = {o.name: o for o in known}
-    deliveries = outfit.batches(start, until)
+    deliveries = fittings.batches(start, until)
     document: dict[str, Any] = {
-        "fleet": FLEET, "settings": outfit.SETTINGS,
+        "fleet": FLEET, "settings": fittings.SETTINGS,
         "oils": [
             {"name": o.name, "grade": o.grade, "density_kg_l": o.density, **(world.records[o.name] if world else o.v),
-             "approvals": outfit.approvals_of(o.name), "pack_l": 5 if o.name.startswith("Brennova Axle") else 20,
+             "approvals": fittings.approvals_of(o.name), "pack_l": 5 if o.name.startswith("Brennova Axle") else 20,
              "batches": [] if world else deliveries[o.name]}
             for o in known
         ],
@@ -68,9 +71,9 @@ def lived(
     for index, unit in enumerate(units):
         story = engine.live(unit, index, oils, start, until, seed, *([world.labs] if world else []))
         document["units"].append(_unit(unit, story, shared, index))
-        items = outfit.plan(unit)
+        items = fittings.plan(unit)
         document["service_items"] += items
-        document["service_records"] += outfit.kept(unit, items, story.days, index, seed)
+        document["service_records"] += fittings.kept(unit, items, story.days, index, seed)
         document["readings"] += story.readings
         document["drains"] += story.drains
         document["top_ups"] += story.top_ups
@@ -93,7 +96,7 @@ def _unit(unit: UnitSpec, story: engine.Story, shared: dict[str, str], index: in
                 "capacity_without_filter_l": _without_filter(c),
                 "oil": c.oil, f"interval_{m}": c.interval, f"cap_{m}": c.cap, "interval_days": c.interval_days,
                 **({"fuel": c.fuel} if c.fuel else {}), **({"meter_no": 2} if c.meter_no == 2 else {}),
-                **({"shared_with": {"unit": shared[unit.name]}} if unit.name in shared else {}), **outfit.fittings(c),
+                **({"shared_with": {"unit": shared[unit.name]}} if unit.name in shared else {}), **fittings.fittings(c),
             }
             for c in unit.compartments
         ],

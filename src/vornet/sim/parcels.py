@@ -7,7 +7,7 @@ from collections import defaultdict
 from datetime import date, timedelta
 from typing import Any
 
-from vornet.flows import labs
+from vornet.flows.lab import labs
 from vornet.io.lab_header import Meaning
 from vornet.sim import lab
 from vornet.sim.fleet import LAB

@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import date, timedelta
 from typing import Any
 
-from vornet.flows import verdicts
+from vornet.flows.judge import verdicts
 from vornet.store.database import Connection, query
 
 #: samples of the last days wait for the analyst

@@ -10,8 +10,11 @@ from datetime import date, timedelta
 
 import numpy as np
 
-from vornet.flows import fleet_history, fleets, new_oil, register, replay, results
-from vornet.sim import cases, demo, mistakes
+from vornet.flows.house import fleets
+from vornet.flows.judge import fleet_history, new_oil, replay
+from vornet.flows.lab import results
+from vornet.flows.register import register
+from vornet.sim import demo, mistakes, trial_fleets
 from vornet.sim.fleet import OILS
 from vornet.store.database import Database, query
 
@@ -61,12 +64,12 @@ def _parcels(rows: list[dict], depots: dict[str, str], since: date) -> list[list
     return [weeks[k] for k in sorted(weeks)]
 
 
-def run(db: Database, seed: int, today: date, months: int = 12, rate: float = 0.16, wider: cases.Wider | None = None) -> Tally:
+def run(db: Database, seed: int, today: date, months: int = 12, rate: float = 0.16, wider: trial_fleets.Wider | None = None) -> Tally:
     """Play a fleet of this seed; mistakes in about ``rate`` of the bottles of its last months. Of the world, half of the
     fleets' parcels are not known to whoever screens."""
     start = today - timedelta(days=demo.DAYS)
     since = today - timedelta(days=int(30.4 * months))
-    world = cases.world(seed, demo.DAYS, wider=wider) if wider else None
+    world = trial_fleets.world(seed, demo.DAYS, wider=wider) if wider else None
     document, rows, truth = demo.lived(start, today, seed, world=world)
     name = f"Trial {seed}"
     document["fleet"] = name

@@ -6,8 +6,8 @@ import uuid
 from datetime import UTC, date, datetime, timedelta
 from typing import Any
 
-from vornet.flows import jobs
-from vornet.flows.people import Visitor
+from vornet.flows.house.people import Visitor
+from vornet.flows.work import jobs
 from vornet.store.database import Connection, query
 
 _NAMES = uuid.UUID("6f1d3c52-0000-4000-8000-000000000000")

@@ -9,7 +9,7 @@ from fastapi.responses import RedirectResponse, Response
 
 from vornet.core import schools
 from vornet.core.errors import InputError
-from vornet.flows import access, fleets, people
+from vornet.flows.house import access, fleets, people
 from vornet.io import tables
 from vornet.web.pages import checked_form, database, maybe_day, needs, opened, render, visitor
 

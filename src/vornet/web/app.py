@@ -18,7 +18,9 @@ from starlette.exceptions import HTTPException
 from vornet import __version__
 from vornet.api import calculators, exchange
 from vornet.core.errors import InputError
-from vornet.flows import calc, jobs, people
+from vornet.flows import calc
+from vornet.flows.house import people
+from vornet.flows.work import jobs
 from vornet.store.database import Database
 from vornet.web import (
     admin,

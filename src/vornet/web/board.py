@@ -5,7 +5,7 @@ from __future__ import annotations
 from fastapi import APIRouter, Request
 from fastapi.responses import Response
 
-from vornet.flows import board
+from vornet.flows.pages import board
 from vornet.io import tables
 from vornet.web.pages import database, needs, render, today, visitor
 

@@ -11,7 +11,7 @@ from starlette.exceptions import HTTPException
 
 from vornet.core import measures
 from vornet.core.errors import InputError
-from vornet.flows import bottles, labs
+from vornet.flows.lab import labs, parcels
 from vornet.io import tables
 from vornet.store.database import query
 from vornet.web.pages import checked_form, database, day_of, needs, opened, render, today, typed, visitor
@@ -23,15 +23,15 @@ router = APIRouter()
 def _page(request: Request, error: str = "", form: dict[str, Any] | None = None, open_form: str = "") -> Response:
     who, day = visitor(request), today(request)
     with database(request).fleet(who.fleet_id) as connection:
-        found = bottles.overview(connection, day)
+        found = parcels.overview(connection, day)
         depots = [b["depot"] for b in found["to_send"]]
-        lab_id = bottles.lab_for(connection, day, depots) if found["labs"] else None
+        lab_id = parcels.lab_for(connection, day, depots) if found["labs"] else None
         oils = connection.execute(query("register.oils")).fetchall()
         places = connection.execute(query("results.places")).fetchall()
     places = sorted((p for p in places if p["compartment_id"]), key=lambda p: (p["unit"], p["compartment"]))
     return render(
         request, "bottles.html", 422 if error else 200, **found, error=error, form=opened(form or {}), open_form=open_form, usual_lab=lab_id,
-        oils=oils, places=places, how=bottles.HOW, state_words=bottles.STATE_WORDS, ways=labs.WAYS,
+        oils=oils, places=places, how=parcels.HOW, state_words=parcels.STATE_WORDS, ways=labs.WAYS,
     )  # fmt: skip
 
 
@@ -44,7 +44,7 @@ def show(request: Request) -> Response:
 @router.get("/lab/bottles.csv", dependencies=[needs("see_bottles")])
 def as_csv(request: Request) -> Response:
     with database(request).fleet(visitor(request).fleet_id) as connection:
-        rows = bottles.shown(connection, today(request))
+        rows = parcels.shown(connection, today(request))
     names = ("sample_no", "state", "unit", "compartment", "oil", "batch", "drawn_on", "meter", "shipment", "lab", "sent_on", "received_on",
              "reported_on", "late", "lost_why")  # fmt: skip
     text = tables.as_csv([{n: r[n] if isinstance(r[n], str | float | int | None) else str(r[n]) for n in names} for r in rows])
@@ -68,7 +68,7 @@ async def draw(request: Request) -> Response:
                 conditions = {k: str(form.get(k, "")) for k in ("sample_how", "warmth")}
                 waited = str(form.get("minutes", "")).strip()
                 minutes = measures.number(waited, "minutes") if waited else None
-                bottles.draw(
+                parcels.draw(
                     connection, who.fleet_id, sample_no=str(form.get("sample_no", "")),
                     compartment_id=int(place) if place.isdigit() else None, oil_id=int(oil) if oil.isdigit() else None,
                     batch=str(form.get("batch", "")), on=day_of(form.get("on"), "on", today(request)),
@@ -89,11 +89,11 @@ async def bottle(request: Request, bottle_id: int) -> Response:
     who, do = visitor(request), str(form.get("do", ""))
     with database(request).fleet(who.fleet_id) as connection:
         if do == "lose":
-            bottles.lose(connection, who.fleet_id, bottle_id, str(form.get("why", "")), who.name, today(request))
+            parcels.lose(connection, who.fleet_id, bottle_id, str(form.get("why", "")), who.name, today(request))
         elif do == "find":
-            bottles.find_again(connection, who.fleet_id, bottle_id, who.name)
+            parcels.find_again(connection, who.fleet_id, bottle_id, who.name)
         elif do == "unpack":
-            bottles.unpack(connection, who.fleet_id, bottle_id, who.name)
+            parcels.unpack(connection, who.fleet_id, bottle_id, who.name)
         else:
             raise InputError("do", "lose, find or unpack")
     return RedirectResponse(str(form.get("back", "")) if str(form.get("back", "")).startswith("/lab/") else "/lab/bottles", 303)
@@ -109,7 +109,7 @@ async def pack(request: Request) -> Response:
     lab = str(checked.get("lab", ""))
     try:
         with database(request).fleet(who.fleet_id) as connection:
-            parcel = bottles.pack(
+            parcel = parcels.pack(
                 connection, who.fleet_id, chosen, int(lab) if lab.isdigit() else 0, str(checked.get("note", "")), who.name, today(request)
             )
     except InputError as error:
@@ -119,7 +119,7 @@ async def pack(request: Request) -> Response:
 
 def _parcel(request: Request, shipment_id: int) -> dict[str, Any]:
     with database(request).fleet(visitor(request).fleet_id) as connection:
-        found = bottles.packing_list(connection, shipment_id, today(request))
+        found = parcels.packing_list(connection, shipment_id, today(request))
     if found is None:
         raise HTTPException(404, "There is no such parcel in this fleet.")
     return found
@@ -128,7 +128,7 @@ def _parcel(request: Request, shipment_id: int) -> dict[str, Any]:
 @router.get("/lab/parcels/{shipment_id}", dependencies=[needs("see_bottles")])
 def parcel(request: Request, shipment_id: int) -> Response:
     """A parcel's packing list and where its bottles are."""
-    return render(request, "parcel.html", **_parcel(request, shipment_id), state_words=bottles.STATE_WORDS)
+    return render(request, "parcel.html", **_parcel(request, shipment_id), state_words=parcels.STATE_WORDS)
 
 
 @router.get("/lab/parcels/{shipment_id}/packing-list.pdf", dependencies=[needs("see_bottles")])
@@ -150,7 +150,7 @@ async def send(request: Request, shipment_id: int) -> Response:
     form = await checked_form(request)
     who = visitor(request)
     with database(request).fleet(who.fleet_id) as connection:
-        bottles.send(connection, who.fleet_id, shipment_id, day_of(form.get("on"), "on", today(request)), who.name, today(request))
+        parcels.send(connection, who.fleet_id, shipment_id, day_of(form.get("on"), "on", today(request)), who.name, today(request))
     return RedirectResponse(f"/lab/parcels/{shipment_id}", 303)
 
 
@@ -160,7 +160,7 @@ async def received(request: Request) -> Response:
     form = await checked_form(request)
     who = visitor(request)
     with database(request).fleet(who.fleet_id) as connection:
-        bottles.receive(connection, who.fleet_id, str(form.get("sample_no", "")), day_of(form.get("on"), "on", today(request)), who.name)
+        parcels.receive(connection, who.fleet_id, str(form.get("sample_no", "")), day_of(form.get("on"), "on", today(request)), who.name)
     return RedirectResponse(str(form.get("back", "")) if str(form.get("back", "")).startswith("/lab/") else "/lab/bottles", 303)
 
 

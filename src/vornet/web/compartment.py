@@ -17,9 +17,10 @@ from vornet.core.causes import NAMES
 from vornet.core.errors import InputError
 from vornet.core.measurands import BY_KEY, INDEX, WEAR_METALS
 from vornet.core.rates import without_top_ups
-from vornet.flows import compartment as flow
-from vornet.flows import inbox, verdicts
-from vornet.flows.compartment import Facts
+from vornet.flows.judge import verdicts
+from vornet.flows.lab import inbox
+from vornet.flows.pages import compartment as flow
+from vornet.flows.pages.compartment import Facts
 from vornet.store.database import query
 from vornet.web.charts import overlay, ribbon
 from vornet.web.pages import checked_form, database, figure, needs, render, short_day, today, typed, visitor

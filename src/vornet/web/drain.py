@@ -9,8 +9,8 @@ from fastapi.responses import RedirectResponse, Response
 from starlette.exceptions import HTTPException
 
 from vornet.core.errors import InputError
-from vornet.flows import board
-from vornet.flows import drain as flow
+from vornet.flows.pages import board
+from vornet.flows.work import drain as flow
 from vornet.web.pages import checked_form, database, needs, render, today, visitor
 
 router = APIRouter()

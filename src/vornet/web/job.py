@@ -18,7 +18,9 @@ from starlette.exceptions import HTTPException
 from vornet.core import job as rules
 from vornet.core import measures
 from vornet.core.errors import InputError
-from vornet.flows import board, jobs, readings, units
+from vornet.flows.pages import board
+from vornet.flows.register import units
+from vornet.flows.work import jobs, notes
 from vornet.io.equipment import READINGS, TIGHTENING
 from vornet.store.database import query
 from vornet.web import forms
@@ -281,7 +283,7 @@ def _quick(request: Request, compartment_id: int, error: str = "", saved: str = 
     return render(
         request, "quick.html", 422 if error else 200, row=opened(row), latest=latest, guess=guess, error=error, saved=saved,
         symptoms=SYMPTOMS, sisters=sisters, client_id=str(uuid.uuid4()), glass=row["facts"].get("level_method") == "sight_glass",
-        event_words=readings.EVENT_WORDS,
+        event_words=notes.EVENT_WORDS,
     )  # fmt: skip
 
 
@@ -331,18 +333,18 @@ def _note(request: Request, compartment_id: int, form: dict[str, str], who: Any,
         if do_ == "level":
             if level is None:
                 raise InputError("level", "tap where it stands")
-            readings.level_check(connection, who.fleet_id, compartment_id, on, meter, level, who.name, day)
+            notes.level_check(connection, who.fleet_id, compartment_id, on, meter, level, who.name, day)
             return "Level kept"
         if do_ == "topup":
             if volume["litres"] is None:
                 raise InputError("litres", "how much went in")
-            readings.top_up(connection, who.fleet_id, compartment_id, on, meter, volume["litres"], level, after, who.name, day)
+            notes.top_up(connection, who.fleet_id, compartment_id, on, meter, volume["litres"], level, after, who.name, day)
             return "Top-up kept"
         if do_ == "meter":
-            readings.read_meter(connection, who.fleet_id, row["unit_id"], row["meter_no"], meter, on, who.name, day)
+            notes.read_meter(connection, who.fleet_id, row["unit_id"], row["meter_no"], meter, on, who.name, day)
             return "Meter kept"
         if do_ == "part":
-            readings.event(
+            notes.event(
                 connection, who.fleet_id, compartment_id, form.get("kind", "part_change"), on, meter, volume["litres_out"],
                 volume["litres_in"], "", form.get("note", ""), who.name, day,
             )  # fmt: skip

@@ -15,7 +15,9 @@ from starlette.exceptions import HTTPException
 
 from vornet.core.errors import InputError
 from vornet.core.measurands import INDEX, MEASURANDS
-from vornet.flows import evaluate, inbox, lab_files, register
+from vornet.flows.judge import evaluate
+from vornet.flows.lab import files, inbox
+from vornet.flows.register import register
 from vornet.io.lab_header import Meaning
 from vornet.store.database import Connection
 from vornet.web.pages import checked_form, database, needs, render, today, visitor
@@ -243,8 +245,8 @@ def original(request: Request, import_file_id: int) -> Response:
 
     def pieces() -> Iterator[bytes]:
         with db.fleet(fleet_id) as connection:
-            stream = lab_files.stream(connection, import_file_id)
-            while piece := stream.read(lab_files.PIECE_BYTES):
+            stream = files.stream(connection, import_file_id)
+            while piece := stream.read(files.PIECE_BYTES):
                 yield piece
 
     return StreamingResponse(

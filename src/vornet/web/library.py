@@ -14,7 +14,9 @@ from starlette.exceptions import HTTPException
 
 from vornet.core.errors import InputError
 from vornet.core.measurands import KEYS, MEASURANDS
-from vornet.flows import evaluate, inbox, learned, register, units
+from vornet.flows.judge import evaluate, learned
+from vornet.flows.lab import inbox
+from vornet.flows.register import register, units
 from vornet.io import equipment, tables, workbook
 from vornet.store.database import query
 from vornet.web import forms

@@ -13,8 +13,8 @@ from vornet.core.judge import WORDS
 from vornet.core.learning import key_of, words_of
 from vornet.core.limits import DUTIES
 from vornet.core.measurands import BY_KEY, MEASURANDS
-from vornet.flows import backtest as backtests
-from vornet.flows import learning, limits
+from vornet.flows.judge import backtest as backtests
+from vornet.flows.judge import learning, limits
 from vornet.store.database import Connection
 from vornet.web.charts.calibration import Line, picture
 from vornet.web.pages import checked_form, database, needs, number_of, opened, render, today, visitor

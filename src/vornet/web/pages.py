@@ -21,9 +21,10 @@ from vornet.core.decision import OUTCOME_WORDS
 from vornet.core.errors import InputError
 from vornet.core.judge import VERDICTS, WORDS
 from vornet.core.measurands import spoken
-from vornet.core.properties import BY_PROPERTY
-from vornet.flows import access, verdicts
-from vornet.flows.people import Visitor
+from vornet.core.oil_properties import BY_PROPERTY
+from vornet.flows.house import access
+from vornet.flows.house.people import Visitor
+from vornet.flows.judge import verdicts
 from vornet.store.database import Database
 from vornet.web.charts import ribbon
 

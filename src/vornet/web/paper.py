@@ -12,7 +12,7 @@ from markupsafe import Markup
 from starlette.exceptions import HTTPException
 
 from vornet.core import job as rules
-from vornet.flows import jobs
+from vornet.flows.work import jobs
 from vornet.store.database import query
 from vornet.web.job import screens, week_of
 from vornet.web.pages import database, needs, opened, render_text, today, visitor

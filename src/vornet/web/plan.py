@@ -5,7 +5,9 @@ from __future__ import annotations
 from fastapi import APIRouter, Request
 from fastapi.responses import Response
 
-from vornet.flows import board, service, verdicts
+from vornet.flows.judge import verdicts
+from vornet.flows.pages import board
+from vornet.flows.plan import service
 from vornet.io import tables
 from vornet.web.pages import database, needs, render, today, visitor
 

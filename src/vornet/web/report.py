@@ -10,8 +10,9 @@ from markupsafe import Markup
 from starlette.exceptions import HTTPException
 
 from vornet.core.causes import NAMES
-from vornet.flows import compartment as compartments
-from vornet.flows import report, verdicts
+from vornet.flows.judge import verdicts
+from vornet.flows.pages import compartment as compartments
+from vornet.flows.pages import report
 from vornet.io import tables
 from vornet.web.charts.ribbon import on_paper
 from vornet.web.compartment import facts_of, ribbon_of

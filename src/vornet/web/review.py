@@ -14,8 +14,8 @@ from vornet.core.causes import NAMES, ORDER, main_keys
 from vornet.core.errors import InputError
 from vornet.core.judge import NONE
 from vornet.core.measurands import INDEX
-from vornet.flows import compartment as compartments
-from vornet.flows import verdicts
+from vornet.flows.judge import verdicts
+from vornet.flows.pages import compartment as compartments
 from vornet.store.database import Connection
 from vornet.web.charts.spark import spark
 from vornet.web.compartment import ribbon_of

@@ -8,7 +8,7 @@ from fastapi import APIRouter, Request
 from fastapi.responses import RedirectResponse, Response
 
 from vornet.core.errors import InputError
-from vornet.flows import access, people
+from vornet.flows.house import access, people
 from vornet.sim.demo import LOGINS, NAMES
 from vornet.web.pages import checked_form, database, needs, opened, render, visitor
 

@@ -14,7 +14,11 @@ from starlette.exceptions import HTTPException
 
 from vornet.core import measures, schools
 from vornet.core.errors import InputError
-from vornet.flows import fleets, learned, readings, service, units
+from vornet.flows.house import fleets
+from vornet.flows.judge import learned
+from vornet.flows.plan import service
+from vornet.flows.register import units
+from vornet.flows.work import notes
 from vornet.io import equipment
 from vornet.io.equipment import READINGS, ServiceItem
 from vornet.store.database import query
@@ -37,7 +41,7 @@ def _show(request: Request, unit_id: int, error: str = "", **more: Any) -> Respo
     in_force = {c["id"]: schools.in_force(found["schools"], c["c"].get("schools", {})) for c in found["compartments"]}
     return render(
         request, "unit.html", 422 if error else 200, **found, error=error, in_force=in_force, all_schools=schools.SCHOOLS,
-        words=equipment, state_words=units.STATE_WORDS, plan_words=units.plan_words, event_words=readings.EVENT_WORDS,
+        words=equipment, state_words=units.STATE_WORDS, plan_words=units.plan_words, event_words=notes.EVENT_WORDS,
         field_words=learned.FIELD_WORDS, attachment_kinds=units.ATTACHMENT_KINDS, reading_words=service.reading_words, **more,
     )  # fmt: skip
 
@@ -218,7 +222,7 @@ async def read_meter(request: Request, unit_id: int) -> Response:
         number = 2 if form.get("meter_no") == "2" else 1
         counts = unit["second_meter_unit"] if number == 2 else unit["meter_unit"]
         on = day_of(form.get("on"), "on", today(request))
-        readings.read_meter(connection, who.fleet_id, unit_id, number, _meter(form, counts, who.measures), on, who.name, today(request))
+        notes.read_meter(connection, who.fleet_id, unit_id, number, _meter(form, counts, who.measures), on, who.name, today(request))
 
     return await _small(request, unit_id, do)
 
@@ -245,11 +249,9 @@ async def top_up(request: Request, unit_id: int) -> Response:
         if litres is None:
             if level["reading_before"] is None:
                 raise InputError("litres", "give what went in, or the level that was read")
-            readings.level_check(
-                connection, who.fleet_id, row["compartment_id"], on, meter, level["reading_before"], who.name, today(request)
-            )
+            notes.level_check(connection, who.fleet_id, row["compartment_id"], on, meter, level["reading_before"], who.name, today(request))
             return
-        readings.top_up(
+        notes.top_up(
             connection, who.fleet_id, row["compartment_id"], on, meter, litres, level["reading_before"],
             level["reading_after"], who.name, today(request),
         )  # fmt: skip
@@ -264,7 +266,7 @@ async def event(request: Request, unit_id: int) -> Response:
     def do(connection: Any, who: Any, form: dict[str, Any]) -> None:
         row = _compartment(connection, unit_id, form)
         volumes = {k: forms.read(forms.Field(k, k, "volume"), form.get(k, ""), who.measures) for k in ("litres_out", "litres_in")}
-        readings.event(
+        notes.event(
             connection, who.fleet_id, row["compartment_id"], form.get("kind", ""), day_of(form.get("on"), "on", today(request)),
             _meter(form, row["meter_unit"], who.measures), volumes["litres_out"], volumes["litres_in"], form.get("serial", ""),
             form.get("note", ""), who.name, today(request),
@@ -543,7 +545,7 @@ async def record_item(request: Request, item_id: int) -> Response:
         on = day_of(form.get("on"), "on", today(request))
         with database(request).fleet(who.fleet_id) as connection:
             if meter is not None:
-                readings.check_meter(connection, item["unit_id"], item["meter_no"], item["meter_unit"], meter, on)
+                notes.check_meter(connection, item["unit_id"], item["meter_no"], item["meter_unit"], meter, on)
             service.record(
                 connection, who.fleet_id, item_id, on, meter, form.get("outcome", "done"), reading, form.get("note", ""),
                 who.name, today(request),

@@ -1,0 +1,1 @@
+"""The house: fleets, people, who may do what, meters."""

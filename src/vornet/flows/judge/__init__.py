@@ -1,0 +1,1 @@
+"""Judging: histories read, screened, judged and decided; verdicts, limits, findings."""

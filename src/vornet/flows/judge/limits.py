@@ -1,0 +1,278 @@
+"""Keeping limits: the set in force, what history says beside it, what would change before anything is saved, versions."""
+
+from __future__ import annotations
+
+import json
+import math
+from collections import Counter
+from dataclasses import asdict, dataclass, replace
+from datetime import date
+from typing import Any
+
+import numpy as np
+
+from vornet.core import precision
+from vornet.core.errors import InputError
+from vornet.core.judge import VERDICTS, judge
+from vornet.core.limits import DUTIES, FixedLimit, StatLimits, check_limit, duty_of, statistical_limits, table
+from vornet.core.measurands import BY_KEY, INDEX
+from vornet.core.precision import PRECISION, Precision
+from vornet.core.rates import stretch_rates
+from vornet.flows import worker
+from vornet.flows.house import fleets
+from vornet.flows.judge import evaluate, fleet_history, taught
+from vornet.store.database import Connection, query
+
+DUTY_WORDS = {
+    "diesel_engine": "Diesel engines", "gas_engine": "Gas engines", "gear": "Gearboxes and axles", "hydraulics": "Hydraulics",
+}  # fmt: skip
+BASIS_WORDS = {"absolute": "as it is", "above_new": "above new oil", "percent": "% from new oil"}
+METHODS = ("normal", "lognormal", "percentile", "robust")
+#: changes listed of a what-if; all are counted
+MOST_LISTED = 60
+#: samples that a set of limits is tried on while somebody waits
+MOST_TRIED = 12_000
+
+
+@dataclass(frozen=True)
+class Change:
+    """A sample whose proposal would change."""
+
+    sample_id: int
+    compartment_id: int
+    unit: str
+    compartment: str
+    on: date
+    before: str
+    after: str
+
+
+def in_force(connection: Connection, today: date) -> dict[str, Any]:
+    """The version in force: {limit_set_id, version, effective_from, rows}."""
+    row = connection.execute(query("register.default_limits"), {"today": today}).fetchone()
+    assert row is not None
+    return {**row, "rows": [FixedLimit(**r) for r in row["limits"]]}
+
+
+def versions(connection: Connection) -> list[dict[str, Any]]:
+    """Every version, newest first, with what it changed from the one before."""
+    rows = connection.execute(query("register.limit_versions")).fetchall()
+    out = []
+    for row, before in zip(rows, [*rows[1:], None], strict=True):
+        changed = []
+        if before is not None:
+            old = {(r["duty"], r["key"], r["side"]): r for r in before["limits"]}
+            for r in row["limits"]:
+                was = old.pop((r["duty"], r["key"], r["side"]), None)
+                what = f"{DUTY_WORDS[r['duty']].lower()}, {BY_KEY[r['key']].spoken} {r['side']}"
+                if was is None:
+                    changed.append(f"{what}: {r['watch']:g}/{r['act']:g}, new")
+                elif (was["watch"], was["act"], was["basis"]) != (r["watch"], r["act"], r["basis"]):
+                    changed.append(f"{what}: {was['watch']:g}/{was['act']:g} → {r['watch']:g}/{r['act']:g}")
+            changed += [f"{DUTY_WORDS[k[0]].lower()}, {BY_KEY[k[1]].spoken} {k[2]}: taken out" for k in old]
+        out.append({**row, "changed": changed})
+    return out
+
+
+def typed(rows: list[FixedLimit], duty: str, form: dict[str, Any]) -> list[FixedLimit]:
+    """The set with a duty's figures as typed: ``watch.KEY.SIDE``, ``act.KEY.SIDE``; both blank takes a row out.
+
+    ``new.key``, ``new.side``, ``new.basis``, ``new.watch``, ``new.act`` add one. Raises InputError by field.
+    """
+    out = [r for r in rows if r.duty != duty]
+    for r in (r for r in rows if r.duty == duty):
+        name = f"{r.key}.{r.side}"
+        watch, act = _figure(form, f"watch.{name}"), _figure(form, f"act.{name}")
+        if watch is None and act is None:
+            continue
+        if watch is None or act is None:
+            raise InputError(f"{BY_KEY[r.key].name} {r.side}", "needs both watch and act, or neither")
+        source = r.source if (watch, act) == (r.watch, r.act) else "set by the fleet"
+        row = FixedLimit(r.duty, r.key, r.side, r.basis, watch, act, source)
+        check_limit(row, f"{BY_KEY[r.key].name} {r.side}")
+        out.append(row)
+    key = str(form.get("new.key") or "")
+    if key:
+        side, basis = str(form.get("new.side") or "high"), str(form.get("new.basis") or "absolute")
+        if key not in INDEX or side not in ("high", "low") or basis not in BASIS_WORDS:
+            raise InputError("new", "is not a measurand, side and basis")
+        watch, act = _figure(form, "new.watch"), _figure(form, "new.act")
+        if watch is None or act is None:
+            raise InputError(BY_KEY[key].name, "needs both watch and act")
+        if any((r.duty, r.key, r.side) == (duty, key, side) for r in out):
+            raise InputError(BY_KEY[key].name, f"has a {side} limit already")
+        row = FixedLimit(duty, key, side, basis, watch, act, "set by the fleet")  # type: ignore[arg-type]
+        check_limit(row, f"{BY_KEY[key].name} {side}")
+        out.append(row)
+    return out
+
+
+def _figure(form: dict[str, Any], name: str) -> float | None:
+    text = str(form.get(name) or "").strip().replace("−", "-").replace(",", ".")
+    if not text:
+        return None
+    try:
+        value = float(text)
+    except ValueError:
+        raise InputError(name, f"{text[:20]!r} is not a number") from None
+    if not np.isfinite(value):
+        raise InputError(name, "is not a finite number")
+    return value
+
+
+def _of_duty(connection: Connection, duty: str) -> list[int]:
+    rows = connection.execute(query("register.duties")).fetchall()
+    return [r["compartment_id"] for r in rows if duty_of(r["kind"], r["fuel"]) == duty]
+
+
+def families_of(connection: Connection, duty: str) -> list[str]:
+    """Families whose compartments have this duty, largest first."""
+    rows = connection.execute(query("register.duties")).fetchall()
+    return [f for f, _ in Counter(r["family"] for r in rows if duty_of(r["kind"], r["fuel"]) == duty).most_common()]
+
+
+def what_if(connection: Connection, rows: list[FixedLimit], duty: str, today: date, family: str = "") -> dict[str, Any]:
+    """What a set of limits would change against the one in force: proposals of the samples of a duty so far.
+
+    {samples, of, counts: {(before, after): n}, changes: newest first}. Nothing is written. Somebody waits for the answer, so
+    a large fleet is tried on ``family`` and as many of its largest others as hold MOST_TRIED samples, ``of`` all there are.
+    """
+    families = sorted(families_of(connection, duty), key=lambda f: f != family)
+    mine, _, whole = fleet_history.tried_on(connection, families, MOST_TRIED)
+    if not mine:
+        return {"samples": 0, "of": 0, "counts": {}, "changes": []}
+    loaded, charges = fleet_history.drop_held(connection, fleet_history.load(connection, today, mine))
+    rates = stretch_rates(loaded.history, charges)
+    before = judge(loaded.history, charges, rates, loaded.limits, loaded.seen, teaching=loaded.teaching, factors=loaded.factors).proposed
+    after = judge(loaded.history, charges, rates, table(rows), loaded.seen, teaching=loaded.teaching, factors=loaded.factors).proposed
+    samples = loaded.history.samples
+    changed = np.flatnonzero(before != after)
+    words = [(VERDICTS.get(int(b), "none"), VERDICTS.get(int(a), "none")) for b, a in zip(before[changed], after[changed], strict=True)]
+    newest = changed[np.argsort(-samples.day[changed], kind="stable")][:MOST_LISTED]
+    listed = []
+    for i in newest.tolist():
+        r = loaded.register[samples.comp[i]]
+        listed.append(Change(
+            int(loaded.sample_ids[i]), int(r["compartment_id"]), r["unit"], r["name"], date.fromordinal(int(samples.day[i])),
+            VERDICTS.get(int(before[i]), "none"), VERDICTS.get(int(after[i]), "none"),
+        ))  # fmt: skip
+    return {"samples": len(before), "of": max(whole, len(before)), "counts": dict(Counter(words)), "changes": listed}
+
+
+def suggestions(connection: Connection, family: str, rows: list[FixedLimit], today: date) -> dict[tuple[str, str], dict[str, Any]]:
+    """What a family's own healthy history would set beside each fixed row, counted as that row counts: absolute, above new
+    oil, or per cent from new oil. (key, side) → {method: StatLimits or the reason there is none, n}.
+
+    Break-in, held and stood samples, signed Act or Stop and confirmed findings are left out; never what a limit flags.
+    """
+    mine = [r["compartment_id"] for r in connection.execute(query("register.duties")).fetchall() if r["family"] == family]
+    if not mine:
+        return {}
+    loaded, charges = fleet_history.drop_held(connection, fleet_history.load(connection, today, mine))
+    samples = loaded.history.samples
+    healthy = evaluate.healthy(loaded, charges, taught.signed_verdicts(connection, mine))
+    fresh = loaded.history.known.at(charges.oil[charges.charge_of], samples.day).value
+    out: dict[tuple[str, str], dict[str, Any]] = {}
+    for row in rows:
+        m = INDEX[row.key]
+        x, new = samples.values[:, m], fresh[:, m]
+        sd = loaded.history.precision.columns_sd(x[:, None], [row.key])[:, 0]
+        if row.basis == "above_new":  # as the fixed limit does: of new oil that nobody knows nothing is told
+            x = x - new
+        elif row.basis == "percent":  # as a share of the new oil, which is above zero also for logarithms
+            with np.errstate(invalid="ignore", divide="ignore"):
+                x, sd = x / new, sd / new
+        censored = (samples.below >> m) & 1 == 1
+        measured = healthy & np.isfinite(x) & ((samples.above >> m) & 1 == 0)
+        seen, unseen = x[measured & ~censored], x[measured & censored]
+        typical_sd = float(np.median(sd[measured])) if measured.any() else 0.0
+        found: dict[str, Any] = {"n": len(seen) + len(unseen)}
+        for method in METHODS:
+            try:
+                answer = statistical_limits(seen.tolist(), method, row.side, typical_sd, unseen.tolist())  # type: ignore[arg-type]
+                found[method] = _in_per_cent(answer) if row.basis == "percent" else answer
+            except InputError as error:
+                found[method] = error.why
+        out[(row.key, row.side)] = found
+    return out
+
+
+def _in_per_cent(limits: StatLimits) -> StatLimits:
+    """Limits found as shares of the new oil, as per cent from it."""
+
+    def turned(share: float) -> float:
+        return 100 * (share - 1)
+
+    def interval(found: tuple[float | None, float | None] | None) -> tuple[float | None, float | None] | None:
+        return found and (None if found[0] is None else turned(found[0]), None if found[1] is None else turned(found[1]))
+
+    return replace(
+        limits, watch=turned(limits.watch), act=turned(limits.act), watch_ci=interval(limits.watch_ci), act_ci=interval(limits.act_ci)
+    )
+
+
+def save(connection: Connection, fleet_id: int, rows: list[FixedLimit], duty: str, *, by: str, why: str, today: date) -> int:
+    """A new version in force from today; what it touches is evaluated by a worker. Raises InputError when nothing changed."""
+    if duty not in DUTIES:
+        raise InputError("duty", "is not one Vornet knows")
+    now = in_force(connection, today)
+    if {_key(r) for r in now["rows"]} == {_key(r) for r in rows}:
+        raise InputError("limits", "nothing is changed")
+    if not why.strip():
+        raise InputError("why", "say why they change")
+    row = connection.execute(
+        query("register.put_limits"),
+        {"fleet_id": fleet_id, "effective_from": today, "limits": json.dumps([asdict(r) for r in rows]), "by": by},
+    ).fetchone()  # fmt: skip
+    assert row is not None
+    fleets.audit(connection, fleet_id, by, "limits changed", DUTY_WORDS[duty], version=row["limit_set_id"], why=why.strip()[:300])
+    touched = _of_duty(connection, duty)
+    if touched:
+        worker.put_evaluation(connection, fleet_id, touched)
+    return int(row["limit_set_id"])
+
+
+def precision_rows(connection: Connection, today: date) -> list[Precision]:
+    """How well each measurand is known here: start values with the fleet's own laid over them."""
+    own = {p.key: p for p in fleet_history.precision_on(connection, today)}
+    return [own.get(p.key, p) for p in PRECISION]
+
+
+def precision_versions(connection: Connection) -> list[dict[str, Any]]:
+    """The fleet's own versions, newest first."""
+    return connection.execute(query("register.precision_versions")).fetchall()
+
+
+def save_precision(connection: Connection, fleet_id: int, form: dict[str, Any], *, by: str, why: str, today: date) -> int:
+    """The fleet's own precision from ``scale.KEY``, ``power.KEY``, ``constant.KEY``, ``floor.KEY``; a dated version.
+
+    Raises InputError by field, or when nothing is changed. Everything is evaluated anew by a worker.
+    """
+    now, own = precision_rows(connection, today), []
+    for row in now:
+        figures = {n: _figure(form, f"{n}.{row.key}") for n in ("scale", "power", "constant", "floor")}
+        # a figure left as the page shows it, to twelve digits, is the figure that stands
+        given = {n: getattr(row, n) if v is None or math.isclose(v, getattr(row, n), rel_tol=1e-9) else v for n, v in figures.items()}
+        start = next(p for p in PRECISION if p.key == row.key)
+        if any(given[n] != getattr(start, n) for n in given):
+            same = all(given[n] == getattr(row, n) for n in given)
+            own.append(Precision(row.key, **given, source=row.source if same else "set by the fleet"))
+    precision.arranged([*PRECISION, *own])
+    if not why.strip():
+        raise InputError("why", "say why they change")
+    if own == fleet_history.precision_on(connection, today):
+        raise InputError("precision", "nothing is changed")
+    row_id = connection.execute(
+        query("register.put_precision"),
+        {"fleet_id": fleet_id, "effective_from": today, "rows": json.dumps([asdict(r) for r in own]), "by": by, "why": why.strip()[:300]},
+    ).fetchone()  # fmt: skip
+    assert row_id is not None
+    fleets.audit(connection, fleet_id, by, "precision changed", f"version {row_id['version']}", why=why.strip()[:300])
+    everyone = [r["compartment_id"] for r in connection.execute(query("register.duties")).fetchall()]
+    if everyone:
+        worker.put_evaluation(connection, fleet_id, everyone)
+    return int(row_id["version"])
+
+
+def _key(r: FixedLimit) -> tuple[Any, ...]:
+    return r.duty, r.key, r.side, r.basis, r.watch, r.act

@@ -1,0 +1,1 @@
+"""The lab: bottles, parcels, files, results and what is held."""

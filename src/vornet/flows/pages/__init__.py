@@ -1,0 +1,1 @@
+"""What a page, or its twin in JSON, reads."""

@@ -1,0 +1,81 @@
+"""What needs whom today: the Board, the planner's desk and finding anything by name."""
+
+from __future__ import annotations
+
+from datetime import date, timedelta
+from typing import Any
+
+from vornet.flows.judge import aside, verdicts
+from vornet.store.database import Connection, query
+
+PAGE = 60
+FILTERS = (
+    ("all", "In service"), ("overdue", "Overdue"), ("past", "Past safe life"), ("faults", "Open faults"),
+    ("held", "Held"), ("unsigned", "Unsigned"), ("shorten", "Shorten"), ("lengthen", "Lengthen"), ("hold", "Hold"),
+    ("not_enough", "Not enough"), ("laid_up", "Laid up"),
+)  # fmt: skip
+OUTCOMES = tuple(f for f in FILTERS if f[0] in ("all", "shorten", "lengthen", "hold", "not_enough"))
+
+
+def _like(q: str) -> str:
+    return "%" + q.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_") + "%"
+
+
+def board(connection: Connection, show: str, depot: str, q: str, page: int, today: date) -> dict[str, Any]:
+    """One page of the Board with the counts of every filter; unsigned samples counted as Review does."""
+    show = show if show in dict(FILTERS) else "all"
+    rows = connection.execute(
+        query("board.rows"),
+        {
+            "show": show,
+            "depot": depot,
+            "q": q,
+            "like": _like(q),
+            "limit": PAGE + 1,
+            "offset": PAGE * page,
+            "since": today - timedelta(days=verdicts.QUEUE_DAYS),
+        },
+    ).fetchall()
+    counts = connection.execute(query("board.counts")).fetchone()
+    waiting = connection.execute(query("board.waiting")).fetchone()
+    assert counts is not None and waiting is not None
+    counts |= {"unsigned": verdicts.waiting(connection, today)}
+    return {
+        "rows": rows[:PAGE], "more": len(rows) > PAGE, "counts": counts, "waiting": waiting["held"], "set_aside": aside.list_of(connection),
+        "depots": depots(connection),
+        "show": show, "depot": depot, "q": q, "page": page, "filters": FILTERS,
+    }  # fmt: skip
+
+
+def depots(connection: Connection) -> list[str]:
+    return [r["name"] for r in connection.execute(query("board.depots")).fetchall()]
+
+
+def desk(connection: Connection, show: str, page: int) -> dict[str, Any]:
+    """The planner's desk: every compartment's answer, what changes most first."""
+    show = show if show in dict(OUTCOMES) else "all"
+    rows = connection.execute(query("board.rows_by_outcome"), {"show": show, "limit": PAGE + 1, "offset": PAGE * page}).fetchall()
+    counts = connection.execute(query("board.counts")).fetchone()
+    return {
+        "rows": rows[:PAGE], "more": len(rows) > PAGE, "counts": counts, "show": show, "page": page,
+        "filters": OUTCOMES,
+    }  # fmt: skip
+
+
+def find(connection: Connection, q: str, limit: int = 12) -> list[dict[str, Any]]:
+    """Samples by number, compartments by unit, name, model or family, units, oils and service items: what fits."""
+    q = q.strip()[:80]
+    if not q:
+        return []
+    out = [
+        {"compartment_id": r["compartment_id"], "text": f"Sample {r['sample_no']}", "kind": "sample",
+         "sample_id": r["sample_id"]}
+        for r in connection.execute(query("board.find_sample"), {"q": q}).fetchall()
+    ]  # fmt: skip
+    rows = connection.execute(query("board.find"), {"like": _like(q), "start": _like(q)[1:], "limit": limit}).fetchall()
+    out += [{**r, "text": f"{r['unit']} · {r['compartment']}", "kind": "compartment"} for r in rows]
+    if len(out) < limit:
+        others = connection.execute(query("units.find_oils_and_units"), {"like": _like(q), "limit": limit - len(out)})
+        places = {"unit": "/units/", "oil": "/library/oils/", "item": "/items/"}
+        out += [{"kind": r["kind"], "text": r["name"], "href": f"{places[r['kind']]}{r['id']}"} for r in others.fetchall()]
+    return out

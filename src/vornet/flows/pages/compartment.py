@@ -1,0 +1,363 @@
+"""Everything about one compartment: its charges, samples, measurands, forecast, and its decision opened up."""
+
+from __future__ import annotations
+
+import json
+import math
+from dataclasses import dataclass, replace
+from datetime import date
+from typing import Any
+
+import numpy as np
+
+from vornet.core import due as due_rules
+from vornet.core import job, trend
+from vornet.core.decide import chance_at
+from vornet.core.errors import InputError
+from vornet.core.history import Charges
+from vornet.core.judge import NONE, VERDICTS, Judgement, judge
+from vornet.core.limits import FEWEST
+from vornet.core.measurands import BY_KEY, INDEX, MEASURANDS, WEAR_METALS
+from vornet.core.oil_properties import BY_PROPERTY
+from vornet.core.precision import BETWEEN_DATES
+from vornet.core.rates import StretchRates, stretch_rates
+from vornet.flows.house import fleets
+from vornet.flows.judge import decision_record, evaluate, fleet_history, learning
+from vornet.store.database import Connection, query
+
+#: of what is wrong so many measurands are drawn first
+MOST_OPEN = 4
+DEFAULT_PANELS = {
+    "engine": ("fe", "si", "bn", "soot_pct"), "gearbox": ("fe", "cu", "an"), "hydraulics": ("fe", "an", "v40"),
+}  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Facts:
+    """A compartment's page: register and standing, the worked history, and what is known of each sample."""
+
+    row: dict[str, Any]
+    loaded: fleet_history.Loaded
+    charges: Charges
+    rates: StretchRates
+    judgement: Judgement
+    samples: dict[int, dict[str, Any]]
+    baselines: dict[str, dict[str, Any]]
+    intervals: list[dict[str, Any]]
+    drains: list[dict[str, Any]]
+    sisters: list[dict[str, Any]]
+    events: list[dict[str, Any]]
+
+    @property
+    def unit(self) -> str:
+        return self.row["meter_unit"]
+
+
+def row_of(connection: Connection, compartment_id: int) -> dict[str, Any] | None:
+    """The register's row of a compartment, where it stands, and its decision opened up."""
+    row = connection.execute(query("board.compartment"), {"compartment_id": compartment_id}).fetchone()
+    return None if row is None else {**row, "decision": decision_record.opened(row["decision"], row["slopes"])}
+
+
+def load(connection: Connection, compartment_id: int, today: date) -> Facts | None:
+    """Read and work one compartment; None when there is none with this id in the fleet."""
+    mine = {"compartment_id": compartment_id}
+    row = row_of(connection, compartment_id)
+    if row is None:
+        return None
+    loaded, charges = fleet_history.drop_held(connection, fleet_history.load(connection, today, [compartment_id]))
+    rates = stretch_rates(loaded.history, charges)
+    judgement = judge(loaded.history, charges, rates, loaded.limits, loaded.seen, causes=False)
+    return Facts(
+        row, loaded, charges, rates, judgement,
+        {r["sample_id"]: r for r in connection.execute(query("board.sample_facts"), mine).fetchall()},
+        {r["measurand"]: r for r in connection.execute(query("board.baselines"), {"family": row["family"]}).fetchall()},
+        connection.execute(query("register.intervals_of"), mine).fetchall(),
+        connection.execute(query("board.drains_of"), mine).fetchall(),
+        connection.execute(query("board.sisters"), {"unit_id": row["unit_id"]}).fetchall(),
+        _events(connection, compartment_id, loaded, charges),
+    )  # fmt: skip
+
+
+def _events(connection: Connection, compartment_id: int, loaded: fleet_history.Loaded, charges: Charges) -> list[dict[str, Any]]:
+    """What was done and found, with ``total`` the place along the meter: as noted, else read off samples and drains."""
+    rows = connection.execute(query("board.events_of"), {"compartment_id": compartment_id}).fetchall()
+    if not rows:
+        return []
+    samples = loaded.history.samples
+    known = ~np.isnan(samples.total)
+    day = np.concatenate([samples.day[known], charges.fill_day[~np.isnan(charges.fill)]])
+    total = np.concatenate([samples.total[known], charges.fill[~np.isnan(charges.fill)]])
+    order = np.argsort(day)
+    changes = loaded.changes.get(int(loaded.register[0]["meter_id"]), [])
+    out = []
+    for r in rows:
+        on = r["on_day"].toordinal()
+        if r["meter"] is not None:
+            at = due_rules.running_total(r["meter"], on, changes)
+        elif len(day):
+            at = float(np.interp(on, day[order], total[order]))
+        else:
+            continue
+        out.append({**r, "total": at})
+    return out
+
+
+def with_family(connection: Connection, facts: Facts, today: date) -> tuple[Facts, int]:
+    """The same with every compartment of its family loaded beside it, and which row of them is its own."""
+    rows = connection.execute(query("history.family_mates"), {"compartments": [facts.row["compartment_id"]]}).fetchall()
+    loaded, charges = fleet_history.drop_held(connection, fleet_history.load(connection, today, [r["compartment_id"] for r in rows]))
+    own = int(np.flatnonzero(loaded.compartment_ids == facts.row["compartment_id"])[0])
+    return replace(facts, loaded=loaded, charges=charges), own
+
+
+def panels_asked(facts: Facts, asked: list[str]) -> list[str]:
+    """The measurands to draw: those asked for that exist here, else what is wrong and what limits first, then the usual ones for
+    this kind."""
+    have = [m.key for m in MEASURANDS if not np.isnan(facts.loaded.history.samples.values[:, INDEX[m.key]]).all()]
+    wanted = [k for k in asked if k in have]
+    if wanted:
+        return wanted
+    usual = DEFAULT_PANELS.get(facts.row["kind"], ("fe", "an", "v40"))
+    limiting = [BY_PROPERTY[p].measurand for p in (facts.row["limiting"],) if p in BY_PROPERTY]
+    first = [k for k in dict.fromkeys([*(facts.row["open_measurands"] or [])[:MOST_OPEN], *limiting]) if k in have]
+    rest = [k for k in usual if k in have and k not in first]
+    return [*first, *rest[: max(len(usual) - len(first), 0)]] or have[:3]
+
+
+def measured(facts: Facts) -> list[str]:
+    """Measurands with at least one value here, in storage order."""
+    return panels_asked(facts, list(INDEX))
+
+
+@dataclass(frozen=True)
+class Forecast:
+    """Where a measurand is heading over the running charge and the next: mean slope, spread, t, start."""
+
+    slope: float
+    slope_sd: float
+    sd: float
+    t: float
+    n: int
+
+
+def forecast(facts: Facts, key: str) -> Forecast | None:
+    """Slope of this measurand over the charges so far, through each charge's own start; None below two."""
+    from scipy import special
+
+    samples, charges, m = facts.loaded.history.samples, facts.charges, INDEX[key]
+    h, x = charges.oil_hours, samples.values[:, m]
+    start = charges.start[charges.charge_of, m]
+    ok = samples.usable & ~np.isnan(x) & ~np.isnan(start) & (h > 0)
+    if not ok.any():
+        return None
+    total = len(charges.comp)
+    of = charges.charge_of[ok]
+    hh = np.bincount(of, h[ok] ** 2, total)
+    hy = np.bincount(of, h[ok] * (x - start)[ok], total)
+    slopes = hy[hh > 0] / hh[hh > 0]
+    if len(slopes) < 2:
+        return None
+    n = len(slopes)
+    sd = facts.loaded.history.precision.standard_deviation(key, float(np.median(x[ok]))) * BETWEEN_DATES
+    spread = float(slopes.std(ddof=1)) * math.sqrt(1 + 1 / n)
+    return Forecast(float(slopes.mean()), spread, sd, float(special.stdtrit(n - 1, 0.95)), n)
+
+
+def sample_word(facts: Facts, i: int) -> str:
+    """The verdict of sample ``i`` as a word, signed or else proposed: run_on, watch, act, stop, none or held."""
+    if not facts.loaded.history.samples.usable[i]:
+        return "held"
+    known = facts.samples.get(int(facts.loaded.sample_ids[i]), {})
+    if known.get("signed") is not None:
+        return VERDICTS[known["signed"]]
+    return proposed_word(facts, i)
+
+
+def proposed_word(facts: Facts, i: int) -> str:
+    """What was proposed for sample ``i``, as evaluated with its family; worked here alone only if it never was."""
+    proposed = facts.samples.get(int(facts.loaded.sample_ids[i]), {}).get("proposed")
+    return VERDICTS.get(int(facts.judgement.proposed[i]) if proposed is None else proposed, "none")
+
+
+def is_signed(facts: Facts, i: int) -> bool:
+    return facts.samples.get(int(facts.loaded.sample_ids[i]), {}).get("signed") is not None
+
+
+def sample_detail(facts: Facts, sample_id: int) -> dict[str, Any] | None:
+    """One sample opened: every value with its limits and baseline, rates of its stretch, evidence, source."""
+    at = np.flatnonzero(facts.loaded.sample_ids == sample_id)
+    if not len(at):
+        return None
+    i = int(at[0])
+    samples, past = facts.loaded.history.samples, facts.judgement.past
+    known = facts.samples.get(sample_id, {})
+    known = {**known, "rejected": [{**r, "on": date.fromisoformat(r["on"])} for r in known.get("rejected") or []]}
+    rows = []
+    for m, measurand in enumerate(MEASURANDS):
+        value = samples.values[i, m]
+        if math.isnan(value):
+            continue
+        base = facts.baselines.get(measurand.key)
+        mark = "act" if past.act[i, m] else "watch" if past.watch[i, m] else ""
+        rows.append({
+            "m": measurand, "value": float(value), "mark": mark,
+            "sign": "<" if (samples.below[i] >> m) & 1 else ">" if (samples.above[i] >> m) & 1 else "",
+            "watch": _limits(past.limits, 0, i, m), "act": _limits(past.limits, 1, i, m),
+            "base": base if base and base["n"] >= FEWEST else None,
+            "far": (float(value) - base["mean"]) / base["sd"] if base and base["n"] >= FEWEST and base["sd"] else None,
+        })  # fmt: skip
+    rates = []
+    for k, key in enumerate(WEAR_METALS):
+        rate = facts.rates.rate[i, k]
+        if not math.isnan(rate):
+            rates.append({
+                "m": BY_KEY[key], "rate": float(rate), "se": float(facts.rates.se[i, k]),
+                "rise": float(facts.rates.rise_100h[i, k]), "usual": float(facts.judgement.shift.usual[i, k]),
+                "real": bool(facts.judgement.shift.real[i, k]), "bent": bool(facts.judgement.bend.real[i, k]),
+            })  # fmt: skip
+    return {
+        "sample_id": sample_id, "known": known, "word": sample_word(facts, i), "proposed": proposed_word(facts, i),
+        "signed": is_signed(facts, i), "at": i, "on": date.fromordinal(int(samples.day[i])),
+        "meter": float(samples.total[i]), "oil_hours": float(facts.charges.oil_hours[i]),
+        "charge": int(facts.charges.number[facts.charges.charge_of[i]]), "rows": rows, "rates": rates,
+        "from_h": float(facts.rates.from_h[i]), "to_h": float(facts.rates.to_h[i]),
+        "none": facts.judgement.proposed[i] == NONE,
+    }  # fmt: skip
+
+
+def _limits(limits: dict[str, tuple[np.ndarray, np.ndarray]], which: int, i: int, m: int) -> list[float]:
+    return [float(limits[s][which][i, m]) for s in ("low", "high") if math.isfinite(limits[s][which][i, m])]
+
+
+def trend_of(facts: Facts, key: str) -> trend.Trend | None:
+    """Whether a measurand's slope over its charges rises or falls from charge to charge; None below two charges."""
+    samples, charges, m = facts.loaded.history.samples, facts.charges, INDEX[key]
+    points = []
+    for h in np.flatnonzero(charges.number > 0):
+        rows = np.flatnonzero((charges.charge_of == h) & samples.usable & ~np.isnan(samples.values[:, m]) & (charges.oil_hours > 0))
+        if len(rows) and not math.isnan(charges.start[h, m]):
+            hours = charges.oil_hours[rows]
+            slope = float(np.sum(hours * (samples.values[rows, m] - charges.start[h, m])) / np.sum(hours**2))
+            points.append((float(charges.fill[h]), slope))
+    if len(points) < 2:
+        return None
+    try:
+        return trend.trend(points)
+    except InputError:
+        return None
+
+
+@dataclass(frozen=True)
+class OilUse:
+    """Litres per 1,000 meter units of each finished charge, oldest first; ``alarm``: '', watch or act."""
+
+    rates: list[float]
+    alarm: str
+
+
+def oil_use(facts: Facts) -> OilUse:
+    """How much oil each charge used: what was topped up, by the hours it ran."""
+    charges, fillings = facts.charges, facts.loaded.history.fillings
+    total = len(charges.comp)
+    litres = np.bincount(facts.charges.charge_of_filling, fillings.in_l - fillings.out_l, total) if len(fillings.comp) else np.zeros(total)
+    hours = charges.end - charges.fill
+    done = ~np.isnan(hours) & (hours > 0)
+    rates, alarm = job.oil_use(litres[done].tolist(), hours[done].tolist())
+    return OilUse(rates, alarm)
+
+
+@dataclass(frozen=True)
+class ChangeOfOil:
+    """A change from one oil to another under way: drains so far, share of the old one left by volumes, and by a
+    marker element (share, sd, its key), how many drains reach the target."""
+
+    old: str
+    new: str
+    drains: int
+    share: float
+    target: float
+    needed: int
+    marker: tuple[float, float, str] | None
+
+
+#: the share of old oil a change aims for; common practice, no source
+CHANGE_TARGET = 0.05
+
+
+def change_of_oil(facts: Facts) -> ChangeOfOil | None:
+    """The change of oil that this compartment is in or has just made; None when its last drains poured one oil."""
+    charges, names = facts.charges, facts.loaded.oil_names
+    oils = charges.oil.tolist()
+    if len(oils) < 2:
+        return None
+    changed = [h for h in range(1, len(oils)) if oils[h] != oils[h - 1]]
+    if not changed or len(oils) - changed[-1] > 4:
+        return None
+    at = changed[-1]
+    if max(oils[at], oils[at - 1]) >= len(names):
+        return None
+    shares = charges.share[at:]
+    share = float(np.prod(shares))
+    each = min(max(float(np.mean(shares)), 0.01), 0.9)
+    needed = max(1, math.ceil(math.log(CHANGE_TARGET) / math.log(each) - 1e-9))
+    return ChangeOfOil(
+        names[oils[at - 1]], names[oils[at]], len(shares), share, CHANGE_TARGET, needed, _marker(facts, at, oils[at - 1], oils[at])
+    )
+
+
+def _marker(facts: Facts, at: int, old: int, new: int) -> tuple[float, float, str] | None:
+    """Old oil's share from the additive that tells the two oils apart best, in the newest sample since the change."""
+    samples, charges = facts.loaded.history.samples, facts.charges
+    fresh = facts.loaded.history.known.at(np.arange(len(facts.loaded.history.oils.new))).value
+    since = np.flatnonzero((charges.charge_of >= at) & samples.usable)
+    if not len(since):
+        return None
+    best = None
+    for key in ("ca", "mg", "zn", "p", "b", "mo"):
+        m = INDEX[key]
+        before, after = fresh[old, m], fresh[new, m]
+        x = samples.values[since[-1], m]
+        if math.isnan(before) or math.isnan(after) or math.isnan(x):
+            continue
+        sd = facts.loaded.history.precision.standard_deviation(key, max(before, after))
+        found = job.marker_share(float(before), float(x), float(after), sd)
+        if found and (best is None or found[1] < best[1]):
+            best = (*found, key)
+    return best
+
+
+def _chance_at(connection: Connection, family: str, compartment_id: int, meter: float, today: date) -> float | None:
+    """Chance that any property is past its limit at the end of charges of this length, as it is reckoned today."""
+    mine = [r["compartment_id"] for r in connection.execute(query("register.duties")) if r["family"] == family]
+    loaded, charges = fleet_history.drop_held(connection, fleet_history.load(connection, today, mine))
+    judgement = learning.judged(loaded, charges)
+    at = int(np.flatnonzero(loaded.compartment_ids == compartment_id)[0])
+    return chance_at(loaded.history, charges, judgement, loaded.limits, loaded.policy, at, meter)
+
+
+def approve(connection: Connection, fleet_id: int, compartment_id: int, meter: float, why: str, by: str, today: date) -> None:
+    """A named person approves an interval; it takes effect today, keeps its calendar limit, and the old one stays."""
+    row = row_of(connection, compartment_id)
+    if row is None:
+        raise InputError("compartment", "is not in this fleet")
+    if not 0 < meter <= 1e6:
+        raise InputError("interval", "an interval must be above zero")
+    if row["cap_meter"] and meter > row["cap_meter"]:
+        raise InputError("interval", f"{meter:g} is beyond the maker's or warranty cap of {row['cap_meter']:g}")
+    decision = row["decision"] or {}
+    if meter != decision.get("proposed") and not why.strip():
+        raise InputError("why", "say why, because this is not what Vornet proposes")
+    versions = connection.execute(query("register.intervals_of"), {"compartment_id": compartment_id}).fetchall()
+    days = versions[-1]["days"] if versions else None
+    connection.execute(
+        query("register.put_interval"),
+        {"fleet_id": fleet_id, "compartment_id": compartment_id, "effective_from": today, "meter": meter, "days": days,
+         "origin": "approved", "approved_by": by, "why": why.strip(),
+         "evidence": json.dumps(decision | {"chance_at_approved": _chance_at(connection, row["family"], compartment_id, meter, today)})},
+    )  # fmt: skip
+    fleets.audit(
+        connection, fleet_id, by, "interval approved", f"{row['unit']} {row['compartment']}", interval=meter,
+        before=row["interval_meter"], proposed=decision.get("proposed"), why=why.strip(),
+    )  # fmt: skip
+    evaluate.evaluate_within(connection, fleet_id, today, [compartment_id])

@@ -1,0 +1,1 @@
+"""The plan: service items, intervals and when they fall due."""

@@ -1,0 +1,1 @@
+"""The register: files in and out, units, oils, templates, many at once."""

@@ -1,0 +1,1 @@
+"""The work: job cards, drains and what is noted in between."""

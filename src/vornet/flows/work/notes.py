@@ -1,0 +1,163 @@
+"""Between drains: meter readings, top-ups, level checks and events, each checked against what is known."""
+
+from __future__ import annotations
+
+import json
+from datetime import date
+from typing import Annotated, Any, Literal
+
+from pydantic import BaseModel, ConfigDict, Field
+
+from vornet.core import volumes
+from vornet.core.due import running_total
+from vornet.core.errors import InputError
+from vornet.flows.house import fleets
+from vornet.flows.judge import evaluate
+from vornet.flows.register import register
+from vornet.flows.work.drain import MOST_PER_DAY
+from vornet.store import bulk
+from vornet.store.database import Connection, query
+
+EVENT_WORDS = {
+    "repair": "repair", "part_change": "part change", "overhaul": "overhaul", "component_exchange": "component exchanged",
+}  # fmt: skip
+
+
+class ReadingIn(BaseModel):
+    """One meter reading as a program sends it."""
+
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
+
+    unit: Annotated[str, Field(min_length=1, max_length=120)]
+    on: date
+    meter: Annotated[float, Field(ge=0, le=1e9)]
+    meter_no: Literal[1, 2] = 1
+
+
+def check_meter(connection: Connection, unit_id: int, meter_no: int, unit: str, meter: float, on: date, field: str = "meter") -> None:
+    """Raise InputError when a figure goes back, runs ahead of a later one, or gains more than days allow."""
+    meter_id = unit_id * 2 + meter_no - 1
+    changes = register.changes_by_meter(connection).get(meter_id, [])
+    total = running_total(meter, on.toordinal(), changes)
+    around = connection.execute(query("units.meter_around"), {"unit_id": unit_id, "meter_no": meter_no, "on": on}).fetchall()
+    for row in around:
+        known = running_total(row["meter"], row["on_day"].toordinal(), changes)
+        days = (on - row["on_day"]).days
+        if days >= 0 and total < known - 0.5:
+            raise InputError(field, f"the meter goes back: it read {row['meter']:,.0f} {unit} on {row['on_day']}")
+        if days >= 0 and total - known > MOST_PER_DAY[unit] * (days + 1):
+            raise InputError(field, f"{total - known:,.0f} {unit} more in {days} days cannot be")
+        if days < 0 and total > known + 0.5:
+            raise InputError(field, f"ahead of the reading of {row['on_day']}: {row['meter']:,.0f} {unit}")
+
+
+def read_meter(connection: Connection, fleet_id: int, unit_id: int, meter_no: int, meter: float, on: date, by: str, today: date) -> None:
+    """Keep one meter reading of a unit and see anew where its compartments stand."""
+    unit = connection.execute(query("units.unit"), {"unit_id": unit_id}).fetchone()
+    if unit is None:
+        raise InputError("unit", "is not in this fleet")
+    if meter_no == 2 and not unit["second_meter_unit"]:
+        raise InputError("meter_no", f"{unit['unit']} has one meter")
+    if on > today:
+        raise InputError("on", "this day is still to come")
+    counts = unit["second_meter_unit"] if meter_no == 2 else unit["meter_unit"]
+    check_meter(connection, unit_id, meter_no, counts, meter, on)
+    bulk.append(connection, bulk.READINGS, fleet_id, [[unit_id, on, meter, meter_no]], by, "read again")
+    fleets.audit(connection, fleet_id, by, "meter read", unit["unit"], on=str(on), meter=meter, meter_no=meter_no)
+    _again(connection, fleet_id, [unit_id], today)
+
+
+def take(connection: Connection, fleet_id: int, rows: list[ReadingIn], by: str, today: date) -> dict[str, Any]:
+    """Many readings at once: good ones go in, bad ones come back with their place and reason."""
+    units = {u["name"]: u for u in connection.execute(query("register.units")).fetchall()}
+    good, problems = [], []
+    for i, row in enumerate(rows):
+        unit = units.get(row.unit)
+        try:
+            if unit is None:
+                raise InputError("unit", f"there is no unit named {row.unit!r}")
+            if row.meter_no == 2 and not unit["second_meter_unit"]:
+                raise InputError("meter_no", f"{row.unit} has one meter")
+            if row.on > today:
+                raise InputError("on", "this day is still to come")
+            counts = unit["second_meter_unit"] if row.meter_no == 2 else unit["meter_unit"]
+            check_meter(connection, unit["unit_id"], row.meter_no, counts, row.meter, row.on)
+            bulk.append(connection, bulk.READINGS, fleet_id, [[unit["unit_id"], row.on, row.meter, row.meter_no]], by, "read again")
+            good.append(unit["unit_id"])
+        except InputError as error:
+            problems.append({"where": f"[{i}]", "field": error.field, "why": error.why})
+    if good:
+        fleets.audit(connection, fleet_id, by, "meters read", f"{len(good)} readings")
+        _again(connection, fleet_id, sorted(set(good)), today)
+    return {"taken": len(good), "problems": problems}
+
+
+def _again(connection: Connection, fleet_id: int, units: list[int], today: date) -> None:
+    mine = connection.execute(query("units.compartments_of"), {"units": units}).fetchall()
+    if mine:
+        evaluate.evaluate_within(connection, fleet_id, today, [r["compartment_id"] for r in mine])
+
+
+def _place(connection: Connection, compartment_id: int, on: date, meter: float, today: date) -> dict[str, Any]:
+    row = connection.execute(query("board.compartment"), {"compartment_id": compartment_id}).fetchone()
+    if row is None:
+        raise InputError("compartment", "is not in this fleet")
+    if on > today:
+        raise InputError("on", "this day is still to come")
+    check_meter(connection, row["unit_id"], row["meter_no"], row["meter_unit"], meter, on)
+    return row
+
+
+def top_up(
+    connection: Connection, fleet_id: int, compartment_id: int, on: date, meter: float, litres: float,
+    before: float | None, after: float | None, by: str, today: date,
+) -> None:  # fmt: skip
+    """Make-up oil, with the levels read before and after it where they were."""
+    row = _place(connection, compartment_id, on, meter, today)
+    if row["system_volume_l"] and litres >= row["system_volume_l"]:
+        raise InputError("litres", f"{litres:g} L does not fit: the system holds {row['system_volume_l']:g} L")
+    if litres <= 0:
+        raise InputError("litres", "something must have gone in")
+    if before is not None and after is not None and after <= before:
+        raise InputError("reading_after", "the level after a top-up is above the one before it")
+    facts = {k: v for k, v in {"reading_before": before, "reading_after": after}.items() if v is not None}
+    bulk.append(connection, bulk.TOP_UPS, fleet_id, [[compartment_id, on, meter, litres, json.dumps(facts)]], by, "corrected")
+    fleets.audit(connection, fleet_id, by, "top-up", f"{row['unit']} {row['compartment']}", on=str(on), litres=litres, **facts)
+    evaluate.evaluate_within(connection, fleet_id, today, [compartment_id])
+
+
+def level_check(
+    connection: Connection, fleet_id: int, compartment_id: int, on: date, meter: float, reading: float, by: str, today: date
+) -> None:
+    """A level read and nothing added: 0 at MIN, 1 at MAX."""
+    row = _place(connection, compartment_id, on, meter, today)
+    marks = row["volume_between_marks_l"]
+    missing = volumes.level_missing_l(reading, marks) if marks else None
+    bulk.append(
+        connection, bulk.LEVEL_CHECKS, fleet_id,
+        [[compartment_id, on, meter, missing, json.dumps({"reading": reading})]], by, "corrected",
+    )  # fmt: skip
+    fleets.audit(connection, fleet_id, by, "level read", f"{row['unit']} {row['compartment']}", on=str(on), reading=reading)
+
+
+def event(
+    connection: Connection, fleet_id: int, compartment_id: int, kind: str, on: date, meter: float,
+    litres_out: float | None, litres_in: float | None, serial: str, note: str, by: str, today: date,
+) -> None:  # fmt: skip
+    """A repair, part change, overhaul or component exchange; the last two restart baseline and break-in."""
+    if kind not in EVENT_WORDS:
+        raise InputError("kind", f"one of {', '.join(EVENT_WORDS)}")
+    row = _place(connection, compartment_id, on, meter, today)
+    for name, litres in (("litres_out", litres_out), ("litres_in", litres_in)):
+        if litres is not None and row["system_volume_l"] and litres > row["system_volume_l"] * 1.02:
+            raise InputError(name, f"{litres:g} L is more than the {row['system_volume_l']:g} L the system holds")
+    bulk.append(
+        connection, bulk.EVENTS, fleet_id,
+        [[compartment_id, on, kind, meter, litres_out, litres_in, None, serial.strip()[:120] or None, note.strip()[:2000], "{}"]],
+        by, "corrected",
+    )  # fmt: skip
+    fleets.audit(
+        connection, fleet_id, by, EVENT_WORDS[kind], f"{row['unit']} {row['compartment']}", on=str(on), meter=meter,
+        serial=serial, note=note,
+    )  # fmt: skip
+    evaluate.evaluate_within(connection, fleet_id, today, [compartment_id])

@@ -1,0 +1,202 @@
+"""Work in the background: a queue in PostgreSQL, so that a file taken in survives whoever was reading it.
+
+A job is put on the queue in the transaction that keeps its file; it runs in one transaction of its own; a worker that
+dies leaves nothing half done, and its job is taken up again.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import threading
+from collections.abc import Callable
+from datetime import UTC, date, datetime
+from typing import Any
+
+import procrastinate
+import structlog
+from procrastinate import PsycopgConnector, RetryStrategy, SyncPsycopgConnector
+from procrastinate.exceptions import AlreadyEnqueued
+
+from vornet.core.errors import InputError
+from vornet.flows.house import fleets
+from vornet.flows.judge import evaluate
+from vornet.flows.lab import files, labs, results
+from vornet.io.results_file import NeedsMapping
+from vornet.store.database import Connection, Database, query
+
+log = structlog.get_logger()
+#: a worker that has not been heard of for so long is taken for dead
+DEAD_AFTER_S = 30.0
+STEP_ROWS = 2000
+
+TAKE_IN, ASK_LABS, EVALUATE = "vornet:take_in", "vornet:ask_labs", "vornet:evaluate"
+#: puts jobs on the queue over a connection that is handed to it; never opens one of its own
+_outside = procrastinate.App(connector=SyncPsycopgConnector())
+
+
+class Works:
+    """What jobs need: the database, and what day it is."""
+
+    def __init__(self, db: Database, fixed_today: date | None = None) -> None:
+        self.db, self.fixed_today = db, fixed_today
+
+    def today(self) -> date:
+        return self.fixed_today or date.today()
+
+
+def app_of(works: Works) -> procrastinate.App:
+    """The queue on a database, as the application's role, with the jobs it knows."""
+    location = works.db.location
+
+    async def step_down(connection: Any) -> None:
+        if location.set_role:
+            await connection.execute("SET ROLE vornet_app")
+            await connection.commit()
+
+    app = procrastinate.App(connector=PsycopgConnector(conninfo=location.app_url, min_size=1, max_size=3, configure=step_down))
+
+    @app.task(name=TAKE_IN, retry=RetryStrategy(max_attempts=3, wait=5))
+    def take_in(fleet_id: int, import_file_id: int) -> None:
+        read_kept(works.db, fleet_id, import_file_id, works.today())
+
+    @app.task(name=EVALUATE, retry=RetryStrategy(max_attempts=3, wait=5))
+    def evaluate_some(fleet_id: int, compartments: list[int]) -> None:
+        with works.db.fleet(fleet_id) as connection:
+            evaluate.evaluate_within(connection, fleet_id, works.today(), compartments)
+
+    @app.task(name=ASK_LABS)
+    def ask_labs() -> None:
+        ask_everyone(works.db, works.today())
+
+    return app
+
+
+def put(connection: Connection, fleet_id: int, import_file_id: int) -> None:
+    """Put a kept file on the queue, inside the caller's transaction."""
+    _outside.configure_task(TAKE_IN, connection=connection, lock=f"file {fleet_id}/{import_file_id}").defer(
+        fleet_id=fleet_id, import_file_id=import_file_id
+    )
+
+
+def put_evaluation(connection: Connection, fleet_id: int, compartments: list[int]) -> None:
+    """Put the evaluation of some compartments on the queue, inside the caller's transaction; once, however often asked."""
+    which = hashlib.blake2b(",".join(map(str, sorted(compartments))).encode(), digest_size=12).hexdigest()
+    lock = f"evaluate {fleet_id}/{which}"
+    waiting = connection.execute(query("results.evaluation_waits"), {"lock": lock}).fetchone()
+    if waiting is None:
+        _outside.configure_task(EVALUATE, connection=connection, lock=f"evaluate {fleet_id}", queueing_lock=lock).defer(
+            fleet_id=fleet_id, compartments=list[Any](sorted(compartments))
+        )
+
+
+def ask_everyone(db: Database, today: date) -> None:
+    """Ask the labs of every fleet that has any to ask."""
+    with db.anyone() as connection:
+        found = connection.execute(query("people.fleets_with_labs")).fetchall()
+    for row in found:
+        labs.ask(db, row["fleet_id"], today, put)
+
+
+def read_kept(db: Database, fleet_id: int, import_file_id: int, today: date, step: Callable[[int], None] | None = None) -> None:
+    """Read a kept file in and evaluate what it touched, in one transaction; progress is seen meanwhile.
+
+    A file that cannot be read is marked refused with its reason; one whose headings nobody has explained waits.
+    """
+    with db.fleet(fleet_id) as connection:
+        file = connection.execute(query("results.begin_reading"), {"import_file_id": import_file_id}).fetchone()
+    if file is None:
+        return  # done already, or gone
+    told = 0
+
+    def progress(rows: int) -> None:
+        nonlocal told
+        if step is not None:
+            step(rows)
+        if rows - told >= STEP_ROWS:
+            told = rows
+            with db.fleet(fleet_id) as aside:
+                aside.execute(query("results.progress"), {"import_file_id": import_file_id, "rows": rows})
+
+    report = results.ResultsReport("", file["name"], import_file_id)
+    state, trouble = "", ""
+    try:
+        with db.fleet(fleet_id) as reading, db.fleet(fleet_id) as connection:
+            mine = connection.execute(query("results.claim"), {"fleet_id": fleet_id, "import_file_id": import_file_id}).fetchone()
+            if not mine or not mine["claimed"]:
+                return  # another worker has it
+            source = files.stream(reading, import_file_id)
+            results.read_in(connection, fleet_id, source, report, lab=file["lab"], by=file["recorded_by"], progress=progress, all_mapped=True)
+            if report.new_oil:
+                evaluate.evaluate_within(connection, fleet_id, today)
+            elif report.compartments:
+                evaluate.evaluate_within(connection, fleet_id, today, sorted(report.compartments))
+    except NeedsMapping as error:
+        state, trouble = "mapping", str(error)
+    except InputError as error:
+        state, trouble = "refused", str(error)
+    if state:
+        with db.fleet(fleet_id) as connection:
+            connection.execute(query("results.set_aside"), {"import_file_id": import_file_id, "state": state, "trouble": trouble[:1000]})
+            if state == "refused":
+                fleets.audit(connection, fleet_id, file["recorded_by"], "file refused", file["name"], why=trouble[:500])
+
+
+async def requeue(app: procrastinate.App, dead_after_s: float = DEAD_AFTER_S) -> int:
+    """Take up again what dead workers left; how many jobs."""
+    stalled = list(await app.job_manager.get_stalled_jobs(seconds_since_heartbeat=dead_after_s))
+    for job in stalled:
+        await app.job_manager.retry_job(job, retry_at=datetime.now(UTC))
+    await app.job_manager.prune_stalled_workers(dead_after_s)
+    return len(stalled)
+
+
+async def work(
+    db: Database, fixed_today: date | None = None, *, ask_every_s: float = 30.0, wait: bool = True, handle_signals: bool = True
+) -> None:
+    """Work on the queue until stopped (``wait`` False: until it is empty), asking labs every so often."""
+    import asyncio
+
+    app = app_of(Works(db, fixed_today))
+
+    async def now_and_then() -> None:
+        while True:
+            try:
+                await requeue(app)
+                with contextlib.suppress(AlreadyEnqueued):  # one at a time, however many workers
+                    await app.configure_task(ASK_LABS, queueing_lock=ASK_LABS, lock=ASK_LABS).defer_async()
+            except Exception as error:  # a database restarting must not end the worker
+                log.error("could not ask the labs", exc_info=error)
+            await asyncio.sleep(ask_every_s)
+
+    async with app.open_async():
+        beside = asyncio.create_task(now_and_then()) if wait else None
+        try:
+            if not wait:
+                await requeue(app)
+            await app.run_worker_async(
+                wait=wait, concurrency=2, install_signal_handlers=handle_signals, delete_jobs="successful",
+                fetch_job_polling_interval=2.0,
+            )  # fmt: skip
+        finally:
+            if beside is not None:
+                beside.cancel()
+
+
+def drain_queue(db: Database, fixed_today: date | None = None) -> None:
+    """Work until the queue is empty, in a thread of its own (there may be a loop running here)."""
+    import asyncio
+
+    failed: list[BaseException] = []
+
+    def run() -> None:
+        try:
+            asyncio.run(work(db, fixed_today, wait=False, handle_signals=False))
+        except BaseException as error:
+            failed.append(error)
+
+    thread = threading.Thread(target=run)
+    thread.start()
+    thread.join()
+    if failed:
+        raise failed[0]
