@@ -154,6 +154,7 @@ def import_register(path: str, fleet: Fleet = None, as_json: AsJson = False, tod
             db, content, fleet=fleet, by="command line", today=_day(today), file=Path(path).name,
             progress=lambda what, rows: step(f"{rows:,} {what}"),
         )  # fmt: skip
+        _settle(db, report.fleet, _day(today), step)
     if as_json:
         _print(report.as_dict())
     else:
@@ -164,7 +165,7 @@ def import_register(path: str, fleet: Fleet = None, as_json: AsJson = False, tod
 @import_app.command("results")
 def import_results(
     path: str, fleet: Fleet = None, as_json: AsJson = False,
-    lab: Annotated[str, typer.Option("--lab", help="The lab, where the file does not say.")] = "",
+    lab: Annotated[str, typer.Option("--lab", help="The lab, where the file does not say.")] = "", today: Today = None,
 ) -> None:  # fmt: skip
     """Take a lab's results in (wide or long: CSV, TSV, XLSX, ODS, JSON; - for stdin). Text is streamed, never held whole."""
     from vornet.flows.lab import results
@@ -175,6 +176,7 @@ def import_results(
             db, content, fleet=name, name=Path(path).name, by="command line", lab=lab,
             progress=lambda rows: step(f"{rows:,} rows"),
         )  # fmt: skip
+        _settle(db, name, _day(today), step)
     if as_json:
         _print(report.as_dict())
     else:
@@ -183,6 +185,19 @@ def import_results(
             f"{report.reissued:,} re-issued, {report.held_rows:,} held"
         )
     _problems([f"row {b.row_no}, {b.field}: {b.detail}" for b in report.held], report.notes)
+
+
+def _settle(db: Database, fleet: str, today: date, step: Any) -> None:
+    """Judge what a file touched; what would take long goes on the queue."""
+    from vornet.flows.house import fleets
+    from vornet.flows.judge import settle
+
+    step("judging what the file touched")
+    fleet_id = fleets.find(db, fleet)
+    with db.fleet(fleet_id) as connection:
+        waiting = settle.settle(connection, fleet_id, today, settle.AT_ONCE_FILE)
+    if waiting:
+        _say(f"note: {waiting:,} compartments are to be judged: a worker does it, or vornet evaluate")
 
 
 def _problems(problems: list[str], notes: list[str]) -> None:

@@ -11,10 +11,11 @@ from hypothesis import strategies as st
 from conftest import HEADER, TODAY
 from vornet.core.errors import InputError
 from vornet.core.measurands import INDEX
+from vornet.core.meter import longest_rising
 from vornet.flows.house import fleets, people
 from vornet.flows.judge import evaluate
+from vornet.flows.judge.settle import settling
 from vornet.flows.register import register
-from vornet.flows.register.register import longest_rising
 from vornet.flows.work import drain
 from vornet.io import cells, lab_header, register_file, results_file, tables
 from vornet.store import cluster
@@ -124,7 +125,7 @@ def test_lists_not_read_yet_are_said(db, fleet):
 
 
 def place(db, fleet):
-    with db.fleet(fleets.find(db, fleet)) as connection:
+    with settling(db, fleets.find(db, fleet), TODAY) as connection:
         i = connection.execute("SELECT compartment_id FROM compartment").fetchone()["compartment_id"]
         return i, drain.place(connection, i)
 
@@ -156,7 +157,7 @@ def test_impossible_drains_are_refused_by_field(db, fleet, fields, bad):
     i, _ = place(db, fleet)
     form = drain.DrainForm({"meter": "3950", **fields})
     fleet_id = fleets.find(db, fleet)
-    with db.fleet(fleet_id) as connection:
+    with settling(db, fleet_id, TODAY) as connection:
         assert drain.log(connection, fleet_id, i, form, "test", TODAY) is None
     assert bad in form.errors
 
@@ -192,7 +193,7 @@ def test_an_approved_interval_survives_the_same_register_again(db, fleet):
 
     i, _ = place(db, fleet)
     fleet_id = fleets.find(db, fleet)
-    with db.fleet(fleet_id) as connection:
+    with settling(db, fleet_id, TODAY) as connection:
         compartment.approve(connection, fleet_id, i, 625, "", "Planner", TODAY)
     register.load(db, json.dumps(small_register(fleet)).encode(), by="t", today=TODAY)
     evaluate.evaluate(db, fleet, TODAY)

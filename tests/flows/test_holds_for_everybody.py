@@ -12,6 +12,7 @@ from typer.testing import CliRunner
 from conftest import HEADER, TODAY, healthy_rows, row, small_register
 from vornet.flows.house import fleets, people
 from vornet.flows.judge import aside, evaluate, fleet_history, holds, judgements, verdicts
+from vornet.flows.judge.settle import settling
 from vornet.flows.lab import results
 from vornet.flows.pages import board, compartment
 from vornet.flows.register import register
@@ -52,7 +53,7 @@ def rows_of(count, without=()):
 
 
 def one(db, name, sql):
-    with db.fleet(fleets.find(db, name)) as c:
+    with settling(db, fleets.find(db, name), TODAY) as c:
         return c.execute(sql).fetchone()
 
 
@@ -128,12 +129,12 @@ def test_the_command_names_who_was_set_aside(db, fleet_name, monkeypatch):
 def test_one_of_a_few_is_set_aside_too_and_what_stood_of_it_stays(db, fleet_name, monkeypatch):
     built(db, fleet_name, units_of(small_register(fleet_name), 3), rows_of(3))
     before = {r["unit"]: r for r in judgements.intervals(db, fleet_name)}
-    with db.fleet(fleets.find(db, fleet_name)) as c:
+    with settling(db, fleets.find(db, fleet_name), TODAY) as c:
         ids = {r["unit"]: r["compartment_id"] for r in c.execute(
             "SELECT u.name AS unit, compartment_id FROM compartment JOIN unit u USING (fleet_id, unit_id)")}  # fmt: skip
         c.execute("UPDATE sample SET values[1] = 666 WHERE compartment_id = %s AND sample_no LIKE 'S004%%'", [ids["MV Test 2"]])
     poison(monkeypatch, evaluate)
-    with db.fleet(fleets.find(db, fleet_name)) as c:
+    with settling(db, fleets.find(db, fleet_name), TODAY) as c:
         counts = evaluate.evaluate_within(c, fleets.find(db, fleet_name), TODAY, list(ids.values()))
         assert [a["unit"] for a in aside.list_of(c)] == ["MV Test 2"]
     assert [a["unit"] for a in counts["set_aside"]] == ["MV Test 2"]
@@ -169,7 +170,7 @@ def gappy(db, fleet_name):
 
 def test_estimates_are_kept_and_a_few_are_judged_as_all_are(db, gappy):
     fleet_id = fleets.find(db, gappy)
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         kept = c.execute("SELECT steps, samples FROM new_oil_estimate").fetchone()
         assert {key for key, *_ in kept["steps"]} >= {"oxidation", "an"}
         assert kept["samples"] == 40
@@ -182,7 +183,7 @@ def test_estimates_are_kept_and_a_few_are_judged_as_all_are(db, gappy):
     answer = before[0]
     assert answer["outcome"] == "lengthen"
     facts = compartment.load  # the page of one compartment asks the same figure
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         alone = facts(c, ids[0], TODAY).loaded.history.known.at(np.array([0])).value
         whole = fleet_history.load(c, TODAY).history.known.at(np.array([0])).value
     np.testing.assert_allclose(alone, whole)
@@ -190,7 +191,7 @@ def test_estimates_are_kept_and_a_few_are_judged_as_all_are(db, gappy):
 
 def test_a_part_judged_before_the_whole_ever_was_makes_the_estimates_itself(db, gappy):
     fleet_id = fleets.find(db, gappy)
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         whole = c.execute("SELECT steps FROM new_oil_estimate").fetchone()["steps"]
         c.execute("DELETE FROM new_oil_estimate")
         one_of = c.execute("SELECT min(compartment_id) AS i FROM compartment").fetchone()["i"]
@@ -202,7 +203,7 @@ def test_a_record_put_right_ends_the_estimate(db, gappy):
     document = units_of(small_register(gappy), 4)
     register.load(db, json.dumps({"fleet": gappy, "oils": document["oils"], "units": []}).encode(), by="test", today=TODAY)
     evaluate.evaluate(db, gappy, TODAY)
-    with db.fleet(fleets.find(db, gappy)) as c:
+    with settling(db, fleets.find(db, gappy), TODAY) as c:
         history = fleet_history.load(c, TODAY).history
     assert not history.known.at(np.array([0])).estimated.any()
 
@@ -211,7 +212,7 @@ def test_a_record_put_right_ends_the_estimate(db, gappy):
 def test_an_approved_interval_falls_back_when_another_oil_is_poured(db, fleet):
     fleet_id = fleets.find(db, fleet)
     assert judgements.intervals(db, fleet)[0]["outcome"] == "lengthen"
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         i = c.execute("SELECT compartment_id FROM compartment").fetchone()["compartment_id"]
         compartment.approve(c, fleet_id, i, 625, "as proposed, rounded", "P", TODAY)
     later = TODAY + timedelta(days=20)
@@ -241,7 +242,7 @@ def rows_touched(plan):
 def test_decisions_are_read_in_proportion_whatever_the_planner_knows(db, fleet_name, name):
     """No statistics, and every join planned as a nested loop, as it may be straight after a bulk load: each row is touched once."""
     built(db, fleet_name, units_of(small_register(fleet_name), 60), rows_of(60)[:5])
-    with db.fleet(fleets.find(db, fleet_name)) as c:
+    with settling(db, fleets.find(db, fleet_name), TODAY) as c:
         c.execute("SET LOCAL enable_hashjoin = off")
         c.execute("SET LOCAL enable_mergejoin = off")
         c.execute("SET LOCAL enable_indexscan = off")
@@ -254,7 +255,7 @@ def test_decisions_are_read_in_proportion_whatever_the_planner_knows(db, fleet_n
 
 
 def test_the_application_may_have_statistics_collected_and_nothing_more(db, fleet):
-    with db.fleet(fleets.find(db, fleet)) as c:
+    with settling(db, fleets.find(db, fleet), TODAY) as c:
         c.execute(query("history.collect_statistics"))
         known = c.execute("SELECT reltuples FROM pg_class WHERE relname = 'standing'").fetchone()["reltuples"]
     assert known >= 0
@@ -293,7 +294,7 @@ def trouble(db, fleet_name):
     rows.append(row("C2", "2025-11-01", 3500, 500, na=160, k=80, cu=40, water_ppm=900).replace("MV Test", "MV Test 2", 1))
     rows.append(row("C3", "2025-11-01", 3500, 500, fe=172).replace("MV Test", "MV Test 3", 1))
     built(db, fleet_name, document, rows)
-    with db.fleet(fleets.find(db, fleet_name)) as c:
+    with settling(db, fleets.find(db, fleet_name), TODAY) as c:
         found = board.board(c, "all", "", "", 0, TODAY)
     return {r["unit"]: r for r in found["rows"]}, [r["unit"] for r in found["rows"]], found
 
@@ -317,7 +318,7 @@ def test_headroom_is_what_holds_now(trouble, shown):
 
 def test_a_compartment_opens_on_what_is_wrong_and_what_limits(trouble, db, fleet_name):
     rows, _, _ = trouble
-    with db.fleet(fleets.find(db, fleet_name)) as c:
+    with settling(db, fleets.find(db, fleet_name), TODAY) as c:
         facts = compartment.load(c, rows["MV Test 2"]["compartment_id"], TODAY)
         assert compartment.panels_asked(facts, [])[:2] == ["na", "k"]
         assert "bn" in compartment.panels_asked(facts, [])
@@ -329,7 +330,7 @@ def test_a_compartment_opens_on_what_is_wrong_and_what_limits(trouble, db, fleet
 def test_a_signed_act_taken_in_hand_makes_room(db, fleet_name, trouble):
     rows, _, _ = trouble
     fleet_id = fleets.find(db, fleet_name)
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         sample = rows["MV Test 3"]["last_sample_id"]
         verdicts.sign(c, fleet_id, sample, verdict="act", by="A", today=TODAY, actions=(verdicts.Action("Look inside"),))
         after = {r["unit"]: r["urgency"] for r in board.board(c, "all", "", "", 0, TODAY)["rows"]}

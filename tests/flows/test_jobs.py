@@ -12,6 +12,7 @@ from conftest import TODAY, small_register
 from vornet.core.errors import InputError
 from vornet.flows.house import fleets, people
 from vornet.flows.judge import evaluate, fleet_history
+from vornet.flows.judge.settle import settling
 from vornet.flows.register import register, units
 from vornet.flows.work import jobs
 from vornet.store.database import query
@@ -38,7 +39,7 @@ def ready(db, fleet):
     for name in ("sunniva", "tomas"):
         people.add(db, fleet, f"{name}{tag}", name.title(), "right-and-long", "technician")
     visitors = [people.visitor(db, people.sign_in(db, f"{n}{tag}", "right-and-long")) for n in ("sunniva", "tomas")]
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         unit_id = c.execute("SELECT unit_id FROM unit").fetchone()["unit_id"]
         ids = {r["name"]: r["compartment_id"] for r in c.execute("SELECT name, compartment_id FROM compartment").fetchall()}
         item = c.execute("SELECT item_id FROM service_item").fetchone()["item_id"]
@@ -67,7 +68,7 @@ def engine_rows(part):
 
 def send(db, ready, rows, who=0, now=NOW):
     fleet_id, job_id, _, visitors, _ = ready
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         return jobs.take(c, visitors[who], job_id, rows, now, TODAY)
 
 
@@ -81,7 +82,7 @@ def test_a_drain_done_at_the_unit_is_right_to_the_number(db, ready):
     assert (f["missing_l"], f["residual_l"], f["residual_share"], f["poured_l"]) == (2.0, 6.0, pytest.approx(0.1), pytest.approx(51.8))
     assert f["packs"] == {"pack_l": 5.0, "whole": 10, "from_last_l": pytest.approx(1.8), "left_in_last_l": pytest.approx(3.2)}
     assert f["next_due"] == 4400.0
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         d = c.execute("SELECT * FROM drain WHERE compartment_id = %s ORDER BY on_day DESC LIMIT 1", [ids["engine"]]).fetchone()
         assert (d["meter"], d["volume_out_l"], d["level_missing_l"], d["volume_in_l"], d["magnet_grade"], d["air_filter"]) == (
             3900, 52, 2, 51.8, 2, "dusty")  # fmt: skip
@@ -122,7 +123,7 @@ def test_everything_sent_twice_is_there_once(db, ready):
     answer = send(db, ready, rows)
     assert answer["refused"] == []
     assert len(answer["kept"]) == len(rows)
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         n = c.execute("SELECT count(*) AS n FROM drain WHERE compartment_id = %s AND on_day = %s", [ids["engine"], TODAY]).fetchone()["n"]
         assert n == 1
         assert c.execute("SELECT count(*) AS n FROM job_entry").fetchone()["n"] == len(rows)
@@ -137,7 +138,7 @@ def test_two_people_both_keep_what_they_said(db, ready):
     answer = send(db, ready, [row(parts[0], "done", {}, 42)], who=0)  # the second to finish changes nothing
     assert answer["refused"] == []
     assert answer["parts"][parts[0]]["figures"]["residual_l"] == 7.0
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         card = jobs.card(c, job_id, TODAY)
         assert card["parts"][0]["said"].others["out_l"] == [("Sunniva", 52.0)]
         assert c.execute("SELECT count(*) AS n FROM drain WHERE on_day = %s", [TODAY]).fetchone()["n"] == 1
@@ -171,7 +172,7 @@ def test_a_seized_fill_plug_stops_safely_and_hands_over(db, ready):
     answer = send(db, ready, [stop, item])
     assert answer["refused"] == []
     assert (answer["state"], answer["parts"][parts[1]]["state"]) == ("part", "stopped")
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         handed = c.execute("SELECT what, owner FROM deferred WHERE kind = 'stopped'").fetchone()
         assert handed["what"].startswith("Fill plug will not open: hex rounded. Leave the oil in")
         assert handed["owner"] == "Workshop"
@@ -185,7 +186,7 @@ def test_a_part_missing_is_put_off_and_the_rest_goes_on(db, ready):
     defer = {"kind": "part_missing", "what": "no O-ring", "part": "OR-44", "owner": "Stores", "due_on": "2026-02-01", "instead": True}
     answer = send(db, ready, [row(parts[1], "defer", defer), row(parts[0], "defer", {"kind": "defect", "what": "hose chafed"})])
     assert (answer["parts"][parts[1]]["state"], answer["parts"][parts[0]]["state"]) == ("deferred", "open")
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         rows = {d["kind"]: d for d in jobs.deferred(c)}
         assert (rows["part_missing"]["part"], rows["part_missing"]["owner"], str(rows["part_missing"]["due_on"])) == (
             "OR-44", "Stores", "2026-02-01")  # fmt: skip
@@ -198,7 +199,7 @@ def test_a_part_missing_is_put_off_and_the_rest_goes_on(db, ready):
 def test_a_level_that_fell_after_the_first_run_is_an_alarm(db, ready):
     fleet_id, _, parts, _, _ = ready
     send(db, ready, [*engine_rows(parts[0]), row(parts[0], "done", {}, 30)])
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         recheck = next(d for d in jobs.deferred(c) if d["kind"] == "recheck")
         assert jobs.close_deferred(c, fleet_id, recheck["deferred_id"], "", 0.6, "t") == "fallen"
         assert "Level fell from 1.00 to 0.60" in next(d["what"] for d in jobs.deferred(c))
@@ -210,7 +211,7 @@ def test_a_phone_whose_clock_is_wrong_by_a_day_dates_nothing_wrong(db, ready, wr
     skew = wrong.total_seconds() * 1000
     rows = [{**r, "at": r["at"] + skew, "skew": skew} for r in [*engine_rows(parts[0]), row(parts[0], "done", {}, 30)]]
     assert send(db, ready, rows)["refused"] == []
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         assert c.execute("SELECT 1 FROM drain WHERE compartment_id = %s AND on_day = %s", [ids["engine"], TODAY]).fetchone()
         late = c.execute("SELECT max(at) AS at FROM job_entry").fetchone()["at"]
     assert late < NOW
@@ -221,14 +222,14 @@ def test_entries_of_yesterday_sent_today_are_yesterdays(db, ready):
     day = timedelta(days=1).total_seconds() * 1000
     rows = [{**r, "at": r["at"] - day} for r in [*engine_rows(parts[0]), row(parts[0], "done", {}, 30)]]
     assert send(db, ready, rows)["refused"] == []
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         d = c.execute("SELECT on_day FROM drain WHERE compartment_id = %s ORDER BY on_day DESC LIMIT 1", [ids["engine"]]).fetchone()
     assert d["on_day"] == TODAY - timedelta(days=1)
 
 
 def test_a_bottle_drawn_before_is_not_drawn_again(db, ready):
     fleet_id, _, parts, _visitors, ids = ready
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         c.execute(
             query("jobs.put_bottle"),
             {
@@ -248,7 +249,7 @@ def test_a_bottle_drawn_before_is_not_drawn_again(db, ready):
     rows = [*engine_rows(parts[0]), row(parts[0], "sample_no", "TWICE", 28), row(parts[0], "done", {}, 30)]
     answer = send(db, ready, rows)
     assert "bottle TWICE was drawn before" in answer["refused"][0]["why"]
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         assert c.execute("SELECT 1 FROM drain WHERE on_day = %s", [TODAY]).fetchone() is None  # nothing half done
 
 
@@ -265,7 +266,7 @@ def test_how_the_bottle_was_drawn_is_weighed_when_its_result_comes(db, ready, wa
     line = result("STOOD-1", TODAY.isoformat(), 3900, 400)
     results.load(db, f"{HEADER}\n{line}\n".encode(), fleet=visitors[0].fleet, name="l.csv", by="t")
     evaluate.evaluate(db, visitors[0].fleet, TODAY)
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         said = c.execute(
             "SELECT proposed, evidence FROM evaluation JOIN sample USING (fleet_id, sample_id) WHERE sample_no = 'STOOD-1'"
         ).fetchone()
@@ -284,15 +285,15 @@ def picture(size=(80, 60)):
 def test_photos_are_kept_once_and_say_nothing_of_the_camera(db, ready):
     fleet_id, job_id, parts, visitors, _ = ready
     name = str(uuid.uuid4())
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         for _ in range(2):
-            jobs.keep_photo(c, visitors[0], job_id, name, parts[0], "magnet", picture())
+            jobs.keep_photo(c, visitors[0], job_id, name, parts[0], "magnet", jobs.photo_drawn(picture()))
         kept = c.execute("SELECT content FROM job_photo").fetchall()
         assert len(kept) == 1
         assert b"Tell-tale" not in bytes(kept[0]["content"])
         for content, why in ((b"MZ\x90", "neither a PDF nor a picture"), (b"\xff" * (jobs.LARGEST_PHOTO + 1), "larger than 12 MB")):
             with pytest.raises(InputError, match=why):
-                jobs.keep_photo(c, visitors[0], job_id, str(uuid.uuid4()), parts[0], "x", content)
+                jobs.photo_drawn(content)
         with pytest.raises(InputError, match="not part of this job"):
             jobs.keep_photo(c, visitors[0], job_id, str(uuid.uuid4()), 999_999, "x", picture())
 
@@ -302,14 +303,14 @@ def test_a_level_check_tells_the_loss_of_the_last_stretch(db, fleet):
     from vornet.core.history import cut
 
     fleet_id = fleets.find(db, fleet)
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         i = c.execute("SELECT compartment_id FROM compartment").fetchone()["compartment_id"]
         units.save_compartment(c, fleet_id, i, {"volume_between_marks_l": 5}, "t", TODAY)
     check = {"unit": "MV Test", "compartment": "engine", "on": "2025-12-20", "meter": 3700, "reading": 0.2}
     document = {"fleet": fleet, "level_checks": [check],
                 "drains": [{"unit": "MV Test", "compartment": "engine", "on": "2026-01-12", "meter": 3860, "volume_out_l": 50}]}  # fmt: skip
     assert register.load(db, json.dumps(document).encode(), by="t", today=TODAY).problems == []
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         loaded = fleet_history.load(c, TODAY)
     charges = cut(loaded.history)
     assert charges.share[-1] == pytest.approx((60 - 4 - 50) / 60)  # 4 L of 5 between the marks were missing
@@ -317,7 +318,7 @@ def test_a_level_check_tells_the_loss_of_the_last_stretch(db, fleet):
 
 def test_the_weeks_kit_adds_up(db, ready):
     fleet_id, job_id, _parts, _, _ = ready
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         kit = jobs.week_kit(c, TODAY, TODAY + timedelta(days=6), TODAY)
         assert [(o["oil"], o["litres"], o["packs"]) for o in kit["oils"]] == [("Test 15W-40", 55 + 18, 15)]
         assert dict(kit["parts"])["sample bottle and label"] == 2
@@ -332,7 +333,7 @@ def test_the_weeks_kit_adds_up(db, ready):
 
 def test_a_card_is_for_its_own_unit(db, ready, fleet_name):
     fleet_id, _, _, _, _ids = ready
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         unit_id = c.execute("SELECT unit_id FROM unit").fetchone()["unit_id"]
         for compartments, items, why in (([], [], "at least one"), ([999_999], [], "own compartments")):
             with pytest.raises(InputError, match=why):
@@ -341,7 +342,7 @@ def test_a_card_is_for_its_own_unit(db, ready, fleet_name):
 
 def test_a_device_key_opens_its_own_job_only(db, ready):
     fleet_id, job_id, _, visitors, _ = ready
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         key = jobs.open_on_device(c, visitors[0], job_id)
         assert c.execute("SELECT state FROM job").fetchone()["state"] == "open"
     assert jobs.device_owner(db, key, job_id).name == "Sunniva"
@@ -359,7 +360,7 @@ def test_an_estimated_volume_makes_the_start_less_certain(db, fleet):
         drains = [{**d, "volume_out_kind": kind, **({"volume_out_l": None} if kind == "unknown" else {})}
                   for d in small_register(fleet)["drains"]]  # fmt: skip
         assert register.load(db, json.dumps({"fleet": fleet, "drains": drains}).encode(), by="t", today=TODAY).problems == []
-        with db.fleet(fleets.find(db, fleet)) as c:
+        with settling(db, fleets.find(db, fleet), TODAY) as c:
             loaded = fleet_history.load(c, TODAY)
         charges = cut(loaded.history)
         errors[kind] = float(stretch_rates(loaded.history, charges).se[-1, 0])

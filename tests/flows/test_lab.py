@@ -20,11 +20,13 @@ from vornet.core.measurands import INDEX
 from vornet.flows import worker
 from vornet.flows.house import fleets
 from vornet.flows.judge import evaluate, fleet_history, judgements, verdicts
+from vornet.flows.judge.settle import settling
 from vornet.flows.lab import files, inbox, labs, parcels, results
 from vornet.flows.register import register
 from vornet.io.lab_header import Meaning
 from vornet.io.lab_link import FolderLab, HttpLab, LabTrouble
 from vornet.sim import lab as lab_sim
+from vornet.store import queue
 from vornet.store.database import Database, clone_dir, query
 
 
@@ -43,12 +45,12 @@ def csv_of(*rows: str, header: str = HEADER) -> bytes:
 def drop(db, fleet, content: bytes, name="r.csv", lab="") -> int:
     """A file dropped on the page: kept and put on the queue."""
     fleet_id = fleets.find(db, fleet)
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         return inbox.take(c, fleet_id, io.BytesIO(content), name=name, lab=lab, by="An Analyst").import_file_id
 
 
 def rows_of(db, fleet, sql: str, *args):
-    with db.fleet(fleets.find(db, fleet)) as c:
+    with settling(db, fleets.find(db, fleet), TODAY) as c:
         return c.execute(sql, args).fetchall()
 
 
@@ -98,14 +100,14 @@ def test_a_file_that_cannot_be_read_is_refused_kept_and_writes_nothing(db, fleet
     refused = state(db, fleet, file_id)
     assert (refused["state"], refused["trouble"]) == ("refused", "file: is not a CSV or JSON file (nor a workbook)")
     assert one(db, fleet, "SELECT count(*) AS n FROM sample")["n"] == before
-    with db.fleet(fleets.find(db, fleet)) as c:
+    with settling(db, fleets.find(db, fleet), TODAY) as c:
         assert files.stream(c, file_id).read() == b"\x89PNG\r\n\x1a\n\x00\x00"
 
 
 def test_a_long_file_is_kept_in_pieces_and_comes_back_byte_for_byte(db, fleet):
     content = os.urandom(2 * files.PIECE_BYTES + 12345)
     fleet_id = fleets.find(db, fleet)
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         kept = files.keep(c, fleet_id, io.BytesIO(content), name="x", lab="", by="t")
         assert kept.bytes == len(content)
         stream = files.stream(c, kept.import_file_id)
@@ -122,7 +124,7 @@ def test_headings_are_explained_once_and_remembered_for_the_lab(db, fleet):
     worker.drain_queue(db, TODAY)
     assert state(db, fleet, first)["state"] == "mapping"
     fleet_id = fleets.find(db, fleet)
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         page = inbox.file_page(c, first)
     assert [u["name"] for u in page["mapping"]["unknown"]] == header.split(";")
     assert page["mapping"]["unknown"][5]["examples"] == ["12,5"]
@@ -132,7 +134,7 @@ def test_headings_are_explained_once_and_remembered_for_the_lab(db, fleet):
         inbox.explain(c, fleet_id, first, "Kaj", said, "An Analyst")
     with pytest.raises(InputError, match="not a unit"), db.fleet(fleet_id) as c:
         inbox.explain(c, fleet_id, first, "Kaj", {**said, "Jern": Meaning("fe", "cSt"), "Vær": Meaning("")}, "An Analyst")
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         inbox.explain(c, fleet_id, first, "Kaj", {**said, "Vær": Meaning("")}, "An Analyst")
     worker.drain_queue(db, TODAY)
     assert state(db, fleet, first)["state"] == "done"
@@ -148,7 +150,7 @@ def test_a_value_opens_to_its_row_in_the_lab_s_own_words(db, fleet):
     worker.drain_queue(db, TODAY)
     sample = one(db, fleet, "SELECT import_file_id, row_no FROM sample WHERE sample_no = 'P1'")
     assert sample == {"import_file_id": file_id, "row_no": 4}
-    with db.fleet(fleets.find(db, fleet)) as c:
+    with settling(db, fleets.find(db, fleet), TODAY) as c:
         found = inbox.row_as_it_came(c, file_id, 4)
     assert dict(zip(found["names"], found["rows"][0], strict=True))["fe"] == "<2.0"
     assert found["keys"][found["names"].index("fe")] == "fe"
@@ -160,7 +162,7 @@ def test_a_long_file_shows_every_row_of_the_sample(db, fleet):
     file_id = drop(db, fleet, "\n".join(lines).encode())
     worker.drain_queue(db, TODAY)
     assert state(db, fleet, file_id)["layout"] == "long csv"
-    with db.fleet(fleets.find(db, fleet)) as c:
+    with settling(db, fleets.find(db, fleet), TODAY) as c:
         found = inbox.row_as_it_came(c, file_id, 3)
     assert [r[5:7] for r in found["rows"]] == [["FE", "12"], ["CU", "4"]]
 
@@ -232,7 +234,7 @@ def test_a_reissued_report_supersedes_and_both_stay_to_be_seen(db, fleet):
     cells[12] = "2025-12-28"  # reported_on
     results.load(db, csv_of(",".join(cells)), fleet=fleet, name="b.csv", by="t")
     sample = one(db, fleet, "SELECT sample_id FROM sample WHERE sample_no = 'R1' AND superseded_by IS NULL")
-    with db.fleet(fleets.find(db, fleet)) as c:
+    with settling(db, fleets.find(db, fleet), TODAY) as c:
         newest, oldest = inbox.history_of(c, sample["sample_id"])
     assert newest["changed"] == ["Iron 12 to 20"]
     assert (newest["file_name"], oldest["file_name"], oldest["superseded_why"]) == (
@@ -246,7 +248,7 @@ def test_a_file_read_again_with_more_headings_explained_replaces_its_own_rows(db
     content = b"sample_no,unit,compartment,sampled_on,meter,Fe,Jerninnhold\nG1,MV Test,engine,2025-12-20,3700,12,7\n"
     results.load(db, content, fleet=fleet, name="g.csv", by="t", lab="Kaj")
     fleet_id = fleets.find(db, fleet)
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         labs.explain(c, fleet_id, "Kaj", {"Jerninnhold": Meaning("cr", "ppm")}, "t")
     results.load(db, content, fleet=fleet, name="g.csv", by="t", lab="Kaj")
     found = rows_of(db, fleet, "SELECT values, superseded_why FROM sample WHERE sample_no = 'G1' ORDER BY sample_id")
@@ -292,13 +294,13 @@ def test_a_slip_of_unit_is_put_right_and_the_lab_s_file_still_changes_nothing(db
     hold = open_holds(db, slipped)["U1 unit_slip"]
     assert "in A/0.1 mm?" in hold["detail"]
     fleet_id = fleets.find(db, slipped)
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         inbox.correct(c, fleet_id, hold["sample_id"], {"oxidation": "11"}, "the lab uses A/0.1 mm", "An Analyst", TODAY)
     assert open_holds(db, slipped) == {}
     assert {r["sample_no"]: r["proposed"] for r in judgements.judgements(db, slipped)}["U1"] == "run_on"
     again = results.load(db, csv_of(row("U1", "2025-12-20", 3700, 200, False, oxidation=0.11)), fleet=slipped, name="u.csv", by="t")
     assert (again.new, again.same, again.held_rows) == (0, 1, 0)
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         current = c.execute("SELECT sample_id, values FROM sample WHERE sample_no = 'U1' AND superseded_by IS NULL").fetchone()
         newest = inbox.history_of(c, current["sample_id"])[0]
     assert current["values"][INDEX["oxidation"]] == 11
@@ -324,10 +326,10 @@ def test_what_was_released_stays_released_through_a_correction(db, fleet):
     holds = open_holds(db, fleet)
     assert set(holds) == {"V1 unit_slip"}  # the unit is told first: what follows from it waits
     fleet_id = fleets.find(db, fleet)
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         new = inbox.correct(c, fleet_id, holds["V1 unit_slip"]["sample_id"], {"oxidation": "11"}, "unit", "A", TODAY)
     assert set(open_holds(db, fleet)) == {"V1 bn_above_new"}
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         inbox.settle(c, fleet_id, open_holds(db, fleet)["V1 bn_above_new"]["hold_id"], "released", "another method", "A", TODAY)
         inbox.correct(c, fleet_id, new, {"fe": "14"}, "printed wrongly", "A", TODAY)
     assert open_holds(db, fleet) == {}
@@ -336,7 +338,7 @@ def test_what_was_released_stays_released_through_a_correction(db, fleet):
 def test_a_rejected_sample_is_out_of_every_judgement(db, slipped):
     hold = open_holds(db, slipped)["U1 unit_slip"]
     fleet_id = fleets.find(db, slipped)
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         inbox.settle(c, fleet_id, hold["hold_id"], "rejected", "withdrawn", "A", TODAY)
     judged = {r["sample_no"]: r for r in judgements.judgements(db, slipped)}["U1"]
     assert judged["proposed"] is None
@@ -351,7 +353,7 @@ def test_a_held_row_is_corrected_and_taken_in_with_its_original_kept(db, fleet):
     fleet_id = fleets.find(db, fleet)
     with pytest.raises(InputError, match="no unit named"), db.fleet(fleet_id) as c:
         inbox.correct_row(c, fleet_id, held["held_row_id"], {"unit": "MV Tset"}, "typo", "A", TODAY)
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         assert inbox.correct_row(c, fleet_id, held["held_row_id"], {"unit": "MV Test"}, "typo at the lab", "A", TODAY) == "W1"
     assert {r["sample_no"]: r["proposed"] for r in judgements.judgements(db, fleet)}["W1"] == "run_on"
     after = one(db, fleet, "SELECT * FROM held_row WHERE sample_no = 'W1'")
@@ -369,7 +371,7 @@ def test_a_row_whose_number_is_taken_replaces_the_earlier_one_only_when_told_to(
     fleet_id = fleets.find(db, fleet)
     with pytest.raises(InputError, match="already there"), db.fleet(fleet_id) as c:
         inbox.correct_row(c, fleet_id, held["held_row_id"], {}, "as it is", "A", TODAY)
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         inbox.correct_row(c, fleet_id, held["held_row_id"], {}, "the lab confirms", "A", TODAY, force=True)
     found = rows_of(db, fleet, "SELECT values, superseded_by FROM sample WHERE sample_no = 'X1' ORDER BY sample_id")
     assert [f["superseded_by"] is None for f in found] == [False, True]
@@ -438,7 +440,7 @@ def test_swapped_bottles_are_swapped_back_with_one_word_and_the_file_still_chang
     assert {"E3 swapped_bottle", "G3 swapped_bottle"} <= set(holds)
     assert "MV Test gearbox (sample G3)" in holds["E3 swapped_bottle"]["detail"]
     fleet_id = fleets.find(db, name)
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         inbox.swap(c, fleet_id, holds["E3 swapped_bottle"]["hold_id"], "labels", "A", TODAY)
     assert not any("swapped" in k for k in open_holds(db, name))
     sulfur = {
@@ -482,7 +484,7 @@ def test_oil_that_nobody_recorded_is_recorded_from_its_hold(db, fleet):
     hold = open_holds(db, fleet)["O2 unrecorded_top_up"]
     assert hold["facts"]["litres"] == pytest.approx(24, abs=1)  # 40 % of 60 L
     fleet_id = fleets.find(db, fleet)
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         assert inbox.record_oil(c, fleet_id, hold["hold_id"], "A", TODAY).endswith("top-up on 2025-12-10 recorded")
     top_up = one(db, fleet, "SELECT litres, on_day, meter FROM top_up")
     assert (top_up["on_day"], top_up["meter"]) == (date(2025, 12, 10), 3650)
@@ -508,7 +510,7 @@ def make_lab(db, fleet, **more) -> int:
         "by": "t",
         **more,
     }
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         return labs.put(c, fleet_id, **settings)
 
 
@@ -522,12 +524,12 @@ def draw(db, fleet, number: str, on: date = TODAY, **more) -> int:
         "conditions": {},
         **more,
     }
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         return parcels.draw(c, fleet_id, sample_no=number, on=on, by="Sunniva", today=TODAY, **given)
 
 
 def bottle(db, fleet, number: str, day: date = TODAY) -> dict:
-    with db.fleet(fleets.find(db, fleet)) as c:
+    with settling(db, fleets.find(db, fleet), TODAY) as c:
         return next(b for b in parcels.shown(c, day) if b["sample_no"] == number)
 
 
@@ -537,7 +539,7 @@ def test_a_bottle_goes_from_the_shelf_to_a_verdict(db, fleet):
     assert bottle(db, fleet, "B-1")["state"] == "drawn"
     assert bottle(db, fleet, "B-1")["oil_hours"] == 350  # since the fill at 3,500 h
     fleet_id = fleets.find(db, fleet)
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         parcel = parcels.pack(c, fleet_id, [bottle_id], lab_id, "fragile", "Sunniva", TODAY)
         listed = parcels.packing_list(c, parcel, TODAY)
         assert listed["document"]["bottles"][0] | {"oil_hours": 350.0} == {
@@ -545,7 +547,7 @@ def test_a_bottle_goes_from_the_shelf_to_a_verdict(db, fleet):
             "meter_unit": "h", "oil": "Test 15W-40", "batch": "", "topup_l": 0.0, "drained": False}  # fmt: skip
         parcels.send(c, fleet_id, parcel, TODAY, "Sunniva", TODAY)
     assert bottle(db, fleet, "B-1")["state"] == "sent"
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         parcels.receive(c, fleet_id, "B-1", TODAY, "Sunniva")
     assert bottle(db, fleet, "B-1")["state"] == "received"
     # the lab repeats nothing but the number: the label says the rest
@@ -560,7 +562,7 @@ def test_a_bottle_goes_from_the_shelf_to_a_verdict(db, fleet):
     assert bottle(db, fleet, "B-1")["state"] == "reported"
     evaluate.evaluate(db, fleet, TODAY)
     assert bottle(db, fleet, "B-1")["state"] == "screened"
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         verdicts.sign(c, fleet_id, bottle(db, fleet, "B-1")["sample_id"], "run_on", by="A", today=TODAY, reason="as usual")
     done = bottle(db, fleet, "B-1")
     assert (done["state"], done["shipment"]) == ("judged", "P26-0001")
@@ -580,20 +582,20 @@ def test_late_missing_and_unsent_bottles_are_found(db, fleet):
     sent = draw(db, fleet, "B-3", TODAY - timedelta(days=40), meter=3600.0)
     draw(db, fleet, "B-4", TODAY - timedelta(days=5), meter=3800.0)
     fleet_id = fleets.find(db, fleet)
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         parcel = parcels.pack(c, fleet_id, [sent], lab_id, "", "S", TODAY - timedelta(days=15))
         parcels.send(c, fleet_id, parcel, TODAY - timedelta(days=15), "S", TODAY)
     assert [bottle(db, fleet, "B-3")[k] for k in ("late", "missing")] == [True, False]
     assert bottle(db, fleet, "B-3", TODAY + timedelta(days=10))["missing"]
     assert bottle(db, fleet, "B-4")["unsent"]
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         [shown] = parcels.shipments(c, TODAY)
         assert shown["late"]
         assert parcels.overview(c, TODAY)["late"] == 1
         parcels.lose(c, fleet_id, sent, "broken in the post", "S", TODAY)
         assert not parcels.shipments(c, TODAY)[0]["late"]
     assert bottle(db, fleet, "B-3")["state"] == "lost"
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         parcels.find_again(c, fleet_id, sent, "S")
     assert bottle(db, fleet, "B-3")["state"] == "sent"
 
@@ -602,7 +604,7 @@ def test_a_parcel_can_be_undone_until_it_has_left(db, fleet):
     lab_id = make_lab(db, fleet)
     first, second = draw(db, fleet, "B-5"), draw(db, fleet, "B-6")
     fleet_id = fleets.find(db, fleet)
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         parcel = parcels.pack(c, fleet_id, [first, second], lab_id, "", "S", TODAY)
         with pytest.raises(InputError, match="in a parcel already"):
             parcels.pack(c, fleet_id, [first], lab_id, "", "S", TODAY)
@@ -638,7 +640,7 @@ def test_a_bottle_of_new_oil_makes_the_oil_s_fingerprint(db, fleet):
     assert bottle(db, fleet, "N-1")["batch"] == "T15-1"
     report = results.load(db, b"sample_no,ca,zn\nN-1,2410,1190\n", fleet=fleet, name="n.csv", by="t", lab="Lab A")
     assert report.new_oil
-    with db.fleet(fleets.find(db, fleet)) as c:
+    with settling(db, fleets.find(db, fleet), TODAY) as c:
         loaded = fleet_history.load(c, TODAY)
         values = loaded.history.known.at(np.array([loaded.oil_ids.index(oil)])).value[0]
     assert (values[INDEX["ca"]], values[INDEX["zn"]]) == (2410, 1190)
@@ -667,7 +669,7 @@ def test_turnaround_is_measured(db, fleet):
         cells[11], cells[12] = (on + timedelta(days=way)).isoformat(), (on + timedelta(days=way + bench)).isoformat()
         lines.append(",".join(cells))
     results.load(db, csv_of(*lines), fleet=fleet, name="z.csv", by="t")
-    with db.fleet(fleets.find(db, fleet)) as c:
+    with settling(db, fleets.find(db, fleet), TODAY) as c:
         c.execute("DELETE FROM sample WHERE sample_no LIKE 'S0%%'")
         [lab] = c.execute(query("labs.labs"), {"today": TODAY}).fetchall()
     assert (lab["n"], lab["way_days"], lab["lab_days"], lab["all_days"]) == (3, 2, 5, 8)
@@ -703,15 +705,15 @@ def test_a_bottle_sent_to_each_desk_comes_back_as_a_judged_sample(db, fleet, ben
     lab_id = make_lab(db, fleet, name=name, way="pull", address=f"http://lab.test/{desk}", key=lab_sim.KEY)
     fleet_id = fleets.find(db, fleet)
     if desk == "kaj":
-        with db.fleet(fleet_id) as c:
+        with settling(db, fleet_id, TODAY) as c:
             labs.explain(c, fleet_id, name, {h: Meaning(k, u) for h, (k, u) in lab_sim.kaj_headings().items()}, "t")
     bottle_id = draw(db, fleet, f"D-{desk}")
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         parcel = parcels.pack(c, fleet_id, [bottle_id], lab_id, "", "S", TODAY)
         parcels.send(c, fleet_id, parcel, TODAY, "S", TODAY)
 
     def ask() -> dict:
-        done = labs.ask(db, fleet_id, TODAY, worker.put, link)
+        done = labs.ask(db, fleet_id, TODAY, queue.put_file, link)
         worker.drain_queue(db, TODAY)
         return done
 
@@ -746,10 +748,10 @@ def test_a_lab_that_cannot_be_reached_is_noted_and_the_parcel_waits(db, fleet):
     lab_id = make_lab(db, fleet, way="pull", address="http://127.0.0.1:9/none", key="k")
     bottle_id = draw(db, fleet, "E-1")
     fleet_id = fleets.find(db, fleet)
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         parcel = parcels.pack(c, fleet_id, [bottle_id], lab_id, "", "S", TODAY)
         parcels.send(c, fleet_id, parcel, TODAY, "S", TODAY)
-    assert labs.ask(db, fleet_id, TODAY, worker.put)["trouble"] == 1
+    assert labs.ask(db, fleet_id, TODAY, queue.put_file)["trouble"] == 1
     lab = one(db, fleet, "SELECT trouble FROM lab")
     assert "cannot be reached" in lab["trouble"]
     shipment = one(db, fleet, "SELECT told_at, trouble FROM shipment")
@@ -790,13 +792,13 @@ def test_a_watched_folder_hands_over_what_is_finished_and_moves_it_away(db, flee
         return FolderLab(folder, settled_s=1.0)
 
     fleet_id = fleets.find(db, fleet)
-    labs.ask(db, fleet_id, TODAY, worker.put, link)
+    labs.ask(db, fleet_id, TODAY, queue.put_file, link)
     content = csv_of(row("F1", "2025-12-20", 3700, 200, False))
     (folder / "r.csv").write_bytes(content)
     os.utime(folder / "r.csv", (time.time() - 60, time.time() - 60))
     (folder / "still-being-written.csv").write_bytes(content)
     (folder / ".hidden").write_bytes(content)
-    assert labs.ask(db, fleet_id, TODAY, worker.put, link)["reports"] == 1
+    assert labs.ask(db, fleet_id, TODAY, queue.put_file, link)["reports"] == 1
     worker.drain_queue(db, TODAY)
     assert one(db, fleet, "SELECT lab FROM sample WHERE sample_no = 'F1'")["lab"] == "Lab A"  # the file says which lab
     assert sorted(p.name for p in folder.iterdir() if p.is_file()) == [".hidden", "still-being-written.csv"]

@@ -11,6 +11,7 @@ from vornet.core.errors import InputError
 from vornet.core.measurands import INDEX
 from vornet.flows.house import fleets
 from vornet.flows.judge import evaluate, judgements
+from vornet.flows.judge.settle import settling
 from vornet.flows.lab import results
 from vornet.flows.register import register
 from vornet.io import cells, results_file
@@ -25,7 +26,7 @@ def take(db, fleet, *rows, name="more.csv", header=HEADER):
 
 
 def count(db, fleet, table):
-    with db.fleet(fleets.find(db, fleet)) as connection:
+    with settling(db, fleets.find(db, fleet), TODAY) as connection:
         return connection.execute(f"SELECT count(*) AS n FROM {table}").fetchone()["n"]
 
 
@@ -116,7 +117,7 @@ def test_a_held_row_goes_in_once_its_unit_exists(db, fleet):
     load(db, fleet, {"fleet": fleet, "units": document["units"]})
     [report] = results.retry(db, fleet, "test")
     assert report.new == 1
-    with db.fleet(fleets.find(db, fleet)) as connection:
+    with settling(db, fleets.find(db, fleet), TODAY) as connection:
         assert connection.execute("SELECT count(*) AS n FROM held_row WHERE resolved_at IS NULL").fetchone()["n"] == 0
 
 
@@ -128,7 +129,7 @@ def test_a_later_report_supersedes_and_an_equal_date_contradicts(db, fleet):
     assert [b.reason for b in clash.held] == ["contradicts"]
     other_day = take(db, fleet, row("S003", "2025-09-09", 3100, 100))
     assert [b.reason for b in other_day.held] == ["other_date"]
-    with db.fleet(fleets.find(db, fleet)) as connection:
+    with settling(db, fleets.find(db, fleet), TODAY) as connection:
         n = connection.execute("SELECT count(*) AS n FROM sample WHERE sample_no = 'S004'").fetchone()["n"]
     assert n == 2  # the old report is still there, superseded
 
@@ -137,7 +138,7 @@ def test_foreign_headers_separators_decimal_commas_and_censored_values(db, fleet
     header = "Sample No;Unit;Component;Sample date;Meter;Hours on oil;Iron (ppm);KV100;TBN;Water (%);Soot"
     report = take(db, fleet, "X1;mv test;Engine;01.12.2025;3600;100;12,5;14,1;9,2;0,02;<0,1", header=header)
     assert report.held == []
-    with db.fleet(fleets.find(db, fleet)) as connection:
+    with settling(db, fleets.find(db, fleet), TODAY) as connection:
         s = connection.execute("SELECT values, below FROM sample WHERE sample_no = 'X1'").fetchone()
     at = INDEX
     got = [s["values"][at[k]] for k in ("fe", "v100", "bn", "water_ppm", "soot_pct")]
@@ -176,7 +177,7 @@ def test_intervals_export_has_the_contract_keys(db, fleet):
 
 def test_evaluating_one_compartment_equals_evaluating_all(db, fleet):
     before = judgements.intervals(db, fleet)
-    with db.fleet(fleets.find(db, fleet)) as connection:
+    with settling(db, fleets.find(db, fleet), TODAY) as connection:
         ids = [r["compartment_id"] for r in connection.execute("SELECT compartment_id FROM compartment").fetchall()]
     evaluate.evaluate(db, fleet, TODAY, ids)
     assert judgements.intervals(db, fleet) == before
@@ -219,6 +220,6 @@ def test_a_long_file_takes_its_place_from_the_drain_that_announced_it(db, fleet)
                      "meter": 3700, "sample_no": "L77"}]})  # fmt: skip
     report = take(db, fleet, "L77,fe,12,ppm", "L77,bn,8.1,", "L78,fe,3,ppm", header="sample_no,measurand,value,unit")
     assert (report.new, [(b.field, b.reason) for b in report.held]) == (1, [("sampled_on", "no_date")])
-    with db.fleet(fleets.find(db, fleet)) as connection:
+    with settling(db, fleets.find(db, fleet), TODAY) as connection:
         s = connection.execute("SELECT sampled_on, meter, values[1] AS fe FROM sample WHERE sample_no = 'L77'").fetchone()
     assert (s["sampled_on"].isoformat(), s["meter"], s["fe"]) == ("2025-12-20", 3700, 12)

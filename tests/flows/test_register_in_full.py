@@ -12,10 +12,11 @@ from conftest import TODAY, small_register
 from vornet.core.errors import InputError
 from vornet.flows.house import fleets
 from vornet.flows.judge import evaluate, learned
+from vornet.flows.judge.settle import settle, settling
 from vornet.flows.plan import service
-from vornet.flows.register import register, units
+from vornet.flows.register import doubts, register, units
 from vornet.flows.work import notes
-from vornet.io import register_file, workbook
+from vornet.io import pictures, register_file, workbook
 from vornet.io.equipment import ServiceItem
 from vornet.store.database import query
 
@@ -243,7 +244,7 @@ def test_second_meters_do_not_mix(db, fleet):
     document["readings"] += [{"unit": "MV Test", "on": f"2025-12-{d:02d}", "meter": 200 + d, "meter_no": 2} for d in (5, 15, 25)]
     assert load(db, fleet, document).problems == []
     evaluate.evaluate(db, fleet, TODAY)
-    with db.fleet(fleets.find(db, fleet)) as c:
+    with settling(db, fleets.find(db, fleet), TODAY) as c:
         rows = {
             r["compartment"]: r
             for r in c.execute(
@@ -258,31 +259,36 @@ def test_second_meters_do_not_mix(db, fleet):
 
 def test_a_unit_without_a_meter_is_estimated_and_one_laid_up_stands(db, fleet):
     fleet_id = fleets.find(db, fleet)
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         unit_id = c.execute("SELECT unit_id FROM unit").fetchone()["unit_id"]
         units.save_unit(c, fleet_id, unit_id, {"estimated_per_day": 10}, "t", TODAY)
+        settle(c, fleet_id, TODAY)
         oil_hours = c.execute("SELECT oil_hours FROM standing").fetchone()["oil_hours"]
         assert oil_hours == 350 + 10 * 5  # last read five days ago
         units.set_state(c, fleet_id, unit_id, "laid_up", TODAY, "winter", "t", TODAY)
+        settle(c, fleet_id, TODAY)
         row = c.execute("SELECT due_driver FROM standing").fetchone()
         board = query("board.rows"), {"show": "all", "depot": "", "q": "", "like": "%", "limit": 9, "offset": 0, "since": TODAY}
         assert row["due_driver"] == "calendar"
         assert c.execute(*board).fetchall() == []
         units.set_state(c, fleet_id, unit_id, "in_service", TODAY, "", "t", TODAY)
+        settle(c, fleet_id, TODAY)
         assert len(c.execute(*board).fetchall()) == 1
 
 
 def test_what_was_poured_corrects_the_register(db, fleet):
     fleet_id = fleets.find(db, fleet)
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         i = c.execute("SELECT compartment_id FROM compartment").fetchone()["compartment_id"]
         units.save_compartment(c, fleet_id, i, {"capacity_l": 45, "capacity_without_filter_l": 43}, "t", TODAY)
+        settle(c, fleet_id, TODAY)
         found = learned.doubts(c)
         assert [(d["field"], d["said"], d["n"]) for d in found] == [("capacity_l", 45, 6)]
         assert found[0]["learned"] == pytest.approx(54)
         with pytest.raises(InputError, match="say in a few words"):
-            learned.settle(c, fleet_id, i, "capacity_l", False, "", "t", TODAY)
-        learned.settle(c, fleet_id, i, "capacity_l", True, "", "t", TODAY)
+            doubts.settle(c, fleet_id, i, "capacity_l", False, "", "t", TODAY)
+        doubts.settle(c, fleet_id, i, "capacity_l", True, "", "t", TODAY)
+        settle(c, fleet_id, TODAY)
         document = units.compartment_document(c, i, TODAY)
         assert (document["capacity_l"], document["sources"]["capacity_l"]) == (54, "measured")
         assert learned.doubts(c) == []
@@ -290,16 +296,17 @@ def test_what_was_poured_corrects_the_register(db, fleet):
 
 def test_a_figure_kept_stays_kept(db, fleet):
     fleet_id = fleets.find(db, fleet)
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         i = c.execute("SELECT compartment_id FROM compartment").fetchone()["compartment_id"]
         units.save_compartment(c, fleet_id, i, {"capacity_l": 45, "capacity_without_filter_l": 43}, "t", TODAY)
-        learned.settle(c, fleet_id, i, "capacity_l", False, "the plug was left out twice", "t", TODAY)
+        settle(c, fleet_id, TODAY)
+        doubts.settle(c, fleet_id, i, "capacity_l", False, "the plug was left out twice", "t", TODAY)
         learned.refresh(c, fleet_id)
         assert [d["settled"] for d in learned.doubts(c)] == ["kept"]
 
 
 def test_due_figures_with_their_driver(db, rich):
-    with db.fleet(fleets.find(db, rich)) as c:
+    with settling(db, fleets.find(db, rich), TODAY) as c:
         rows = {r["item"]: r for r in c.execute(query("register.service_items"), {"units": None}).fetchall()}
     assert (rows["Coolant"]["driver"], rows["Coolant"]["due_day"].isoformat()) == ("calendar", "2026-06-01")
     assert rows["Filter"]["driver"] == "every 2nd oil drain"
@@ -310,18 +317,19 @@ def test_due_figures_with_their_driver(db, rich):
 
 def test_doing_an_item_moves_its_due_day(db, rich):
     fleet_id = fleets.find(db, rich)
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         belt = c.execute("SELECT item_id FROM service_item WHERE name = 'Belt'").fetchone()["item_id"]
         with pytest.raises(InputError, match="why it was not done"):
             service.record(c, fleet_id, belt, TODAY, None, "not_done", {}, "", "t", TODAY)
         service.record(c, fleet_id, belt, TODAY, 3900, "done", {"value": "sound"}, "", "t", TODAY)
+        settle(c, fleet_id, TODAY)
         row = c.execute(query("plan.item"), {"item_id": belt}).fetchone()
     assert (row["driver"], row["due_day"], row["last_day"]) == ("condition", None, TODAY)
 
 
 def test_items_that_ride_on_each_other_are_refused(db, fleet):
     fleet_id = fleets.find(db, fleet)
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         for item in ({"item": "A", "every_days": 10}, {"item": "B", "every_nth": 2, "nth_of": "A"}):
             service.put(c, fleet_id, ServiceItem(unit="MV Test", **item), "t", TODAY)
         with pytest.raises(InputError, match="ride on each other"):
@@ -336,7 +344,7 @@ def test_fifty_units_change_at_once_with_a_preview(db, fleet_name):
     assert load(db, fleet_name, document).problems == []
     fleet_id = fleets.find(db, fleet_name)
     value = {"item": "Fuel filter", "every_meter": 400.0, "every_days": 365, "on_compartment": True}
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         ids = units.ids_of(c, units.Wanted(q="Bus"))
         assert len(ids) == 50
         look = units.change_many(c, fleet_id, ids, "item", value, "t", TODAY, apply=False)
@@ -356,7 +364,7 @@ def test_fifty_units_change_at_once_with_a_preview(db, fleet_name):
 
 def test_a_copy_takes_compartments_and_plan_but_no_history(db, rich):
     fleet_id = fleets.find(db, rich)
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         unit_id = c.execute("SELECT unit_id FROM unit WHERE name = 'MV Test'").fetchone()["unit_id"]
         pattern = units.pattern_of(c, unit_id, TODAY)
         made = units.make_unit(c, fleet_id, units.NewUnit({"unit": "MV Copy"}, pattern, 12.0, TODAY), "t", TODAY)
@@ -376,7 +384,7 @@ def test_a_copy_takes_compartments_and_plan_but_no_history(db, rich):
 
 def test_overhaul_restarts_break_in_and_readings_are_checked(db, fleet):
     fleet_id = fleets.find(db, fleet)
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         row = c.execute("SELECT compartment_id, unit_id FROM compartment").fetchone()
         with pytest.raises(InputError, match="goes back"):
             notes.read_meter(c, fleet_id, row["unit_id"], 1, 3000, TODAY, "t", TODAY)
@@ -397,18 +405,18 @@ def test_pictures_lose_where_they_were_taken(db, fleet):
     exif.get_ifd(0x8825)[1] = "N"
     Image.new("RGB", (60, 40), "red").save(out, "JPEG", exif=exif)
     assert b"Secret camera" in out.getvalue()
-    fresh = units.redrawn(out.getvalue())
+    fresh = pictures.redrawn(out.getvalue())
     assert b"Secret camera" not in fresh
     assert dict(Image.open(io.BytesIO(fresh)).getexif()) == {}
     with pytest.raises(InputError, match="neither a PDF nor a picture"):
-        units.redrawn(b"MZ\x90\x00 not a picture")
+        pictures.redrawn(b"MZ\x90\x00 not a picture")
 
 
 def test_an_oil_poured_outside_its_weather_is_a_recorded_concession(db, rich):
     from vornet.flows.work import drain
 
     fleet_id = fleets.find(db, rich)
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         i = c.execute("SELECT compartment_id FROM compartment WHERE name = 'engine'").fetchone()["compartment_id"]
         fields = {"on": "2026-01-14", "meter": "3900", "volume_out_l": "54 L", "oil": "Winter 5W-40", "ambient_c": "25 °C"}
         form = drain.DrainForm(dict(fields), system="us")
@@ -433,7 +441,7 @@ def test_five_thousand_compartments_list_sorts_and_narrows(db, fleet_name):
     ]  # fmt: skip
     document |= {"drains": [], "readings": []}
     load(db, fleet_name, document)
-    with db.fleet(fleets.find(db, fleet_name)) as c:
+    with settling(db, fleets.find(db, fleet_name), TODAY) as c:
         first = units.listing(c, units.Wanted(sort="family", down=True))
         assert (first["total"], len(first["rows"])) == (400, 100)
         assert [r["family"] for r in first["rows"]] == ["F3"] * 100

@@ -11,6 +11,7 @@ from python_calamine import CalamineWorkbook
 from conftest import HEADER, TODAY, row
 from vornet.flows.house import fleets, people
 from vornet.flows.judge import evaluate, verdicts
+from vornet.flows.judge.settle import settling
 from vornet.flows.judge.verdicts import Action
 from vornet.flows.lab import results
 from vornet.flows.pages import compartment, report
@@ -22,7 +23,7 @@ def leaking(db, fleet):
     results.load(db, f"{HEADER}\n{row('C1', '2025-12-20', 3690, 190, False, na='>85', k=32)}\n".encode(), fleet=fleet, name="c.csv", by="t")
     evaluate.evaluate(db, fleet, TODAY)
     fleet_id = fleets.find(db, fleet)
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         found = c.execute("SELECT sample_id, compartment_id FROM sample WHERE sample_no = 'C1'").fetchone()
         verdicts.sign(c, fleet_id, found["sample_id"], "act", by="An Analyst", today=TODAY, cause="coolant", comment="=1+1",
                       actions=(Action("Pressure-test it", due_on=TODAY), Action("Sample again", "resample")))  # fmt: skip
@@ -39,7 +40,7 @@ def client(db, leaking):
 
 
 def test_a_history_row_says_what_was_measured_judged_and_signed(db, leaking):
-    with db.fleet(fleets.find(db, leaking[0])) as c:
+    with settling(db, fleets.find(db, leaking[0]), TODAY) as c:
         facts = compartment.load(c, leaking[1]["compartment_id"], TODAY)
     rows = report.history_rows(facts)
     last = rows[-1]
@@ -76,7 +77,7 @@ def test_a_sample_on_paper(client, leaking):
 
 
 def test_the_week_on_paper(client, db, leaking):
-    with db.fleet(fleets.find(db, leaking[0])) as c:
+    with settling(db, fleets.find(db, leaking[0]), TODAY) as c:
         found = report.week(c, TODAY)
     assert [a["what"] for a in found["open"]] == ["Pressure-test it", "Sample again"]
     words = "".join(p.extract_text() for p in PdfReader(io.BytesIO(client.get("/reports/week.pdf").content)).pages)
@@ -85,7 +86,7 @@ def test_the_week_on_paper(client, db, leaking):
 
 def test_a_sample_asked_for_is_on_the_plan_and_unsigned_ones_are_counted_alike(client, db, leaking):
     assert "Samples asked for" in client.get("/plan").text
-    with db.fleet(fleets.find(db, leaking[0])) as c:
+    with settling(db, fleets.find(db, leaking[0]), TODAY) as c:
         waiting = verdicts.waiting(c, TODAY)
         assert waiting == len(verdicts.queue(c, TODAY)) > 0
     assert f'<b class="num">{waiting}</b> samples unsigned' in client.get("/").text  # whichever sample of a compartment it is

@@ -6,6 +6,7 @@ import math
 from conftest import TODAY, small_register
 from vornet.flows.house import fleets
 from vornet.flows.judge import evaluate, judgements
+from vornet.flows.judge.settle import settling
 from vornet.flows.lab import results
 from vornet.flows.pages import compartment
 from vornet.flows.register import register
@@ -23,7 +24,7 @@ def answers(db, name):
     rows = judgements.intervals(db, name)
     text = json.dumps(rows, allow_nan=False)  # raises on NaN
     assert "Infinity" not in text
-    with db.fleet(fleets.find(db, name)) as connection:
+    with settling(db, fleets.find(db, name), TODAY) as connection:
         for r in connection.execute("SELECT compartment_id FROM compartment").fetchall():
             assert compartment.load(connection, r["compartment_id"], TODAY) is not None
     return {(r["unit"], r["compartment"]): r for r in rows}

@@ -17,9 +17,11 @@ from vornet.core.precision import PRECISION
 from vornet.flows import worker
 from vornet.flows.house import fleets
 from vornet.flows.judge import backtest, evaluate, judgements, limits, verdicts
+from vornet.flows.judge.settle import settling
 from vornet.flows.judge.verdicts import Action
 from vornet.flows.lab import inbox, labs, parcels, results
 from vornet.flows.register import register
+from vornet.store import queue
 from vornet.store.database import Database, query
 
 
@@ -37,14 +39,14 @@ def take(db, fleet, *rows: str) -> None:
 
 
 def sample_of(db, fleet, number: str) -> dict:
-    with db.fleet(fleets.find(db, fleet)) as c:
+    with settling(db, fleets.find(db, fleet), TODAY) as c:
         sql = "SELECT sample_id, compartment_id, sampled_on FROM sample WHERE sample_no = %s AND superseded_by IS NULL"
         return c.execute(sql, [number]).fetchone()
 
 
 def sign(db, fleet, number: str, verdict: str, **more) -> int:
     fleet_id = fleets.find(db, fleet)
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         found = c.execute("SELECT sample_id FROM sample WHERE sample_no = %s AND superseded_by IS NULL", [number]).fetchone()
         return verdicts.sign(c, fleet_id, found["sample_id"], verdict, by="An Analyst", today=TODAY, **more)
 
@@ -71,12 +73,12 @@ def test_causes_are_proposed_with_their_evidence(db, leaking):
 
 def test_the_queue_is_worst_first_and_what_is_signed_leaves_it(db, leaking):
     take(db, leaking, row("C2", "2025-12-10", 3640, 140, False))
-    with db.fleet(fleets.find(db, leaking)) as c:
+    with settling(db, fleets.find(db, leaking), TODAY) as c:
         waiting = verdicts.queue(c, TODAY)
         assert [r["sample_no"] for r in waiting] == ["C1", "S004", "C2"]  # the last 120 days, Act before Run on
         assert verdicts.waiting(c, TODAY) == 3
     sign(db, leaking, "C1", "act", cause="coolant", comment="Pressure-test it.")
-    with db.fleet(fleets.find(db, leaking)) as c:
+    with settling(db, fleets.find(db, leaking), TODAY) as c:
         assert [r["sample_no"] for r in verdicts.queue(c, TODAY)] == ["S004", "C2"]
     found = judged(db, leaking, "C1")
     assert (found["signed"], found["signed_by"], found["signed_cause"], found["comment"]) == (
@@ -92,7 +94,7 @@ def test_another_verdict_needs_a_reason_and_the_proposal_stays(db, leaking):
     found = judged(db, leaking, "C1")
     assert (found["proposed"], found["signed"], found["signed_reason"]) == ("act", "watch", "Known, being followed")
     sign(db, leaking, "C1", "act")  # signing again replaces, and keeps what was signed before
-    with db.fleet(fleets.find(db, leaking)) as c:
+    with settling(db, fleets.find(db, leaking), TODAY) as c:
         kept = verdicts.of_sample(c, sample_of(db, leaking, "C1")["sample_id"])
     assert [(v["verdict"], v["superseded_by"] is None) for v in kept] == [(2, True), (1, False)]
 
@@ -132,7 +134,7 @@ def test_an_action_closes_only_on_a_later_sample_or_a_finding(db, leaking):
         Action("Sample again", "resample", "", TODAY + timedelta(days=7)),
     ))  # fmt: skip
     fleet_id, place = fleets.find(db, leaking), sample_of(db, leaking, "C1")
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         [first, second] = verdicts.open_actions(c, place["compartment_id"])
         assert [first["kind"], second["kind"], first["owner"]] == ["do", "resample", "Workshop"]
     with pytest.raises(InputError, match="drawn after"), db.fleet(fleet_id) as c:
@@ -141,7 +143,7 @@ def test_an_action_closes_only_on_a_later_sample_or_a_finding(db, leaking):
         c.execute("UPDATE action SET closed_at = now() WHERE action_id = %s", [first["action_id"]])
     take(db, leaking, row("C3", "2026-01-12", 3850, 350, False, na=4, k=1))
     sign(db, leaking, "C3", "run_on", closes=(first["action_id"],))
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         follow = verdicts.follow_up(c, place["compartment_id"])
     assert follow["open"] == []  # the one asked for came; the other was shown to have worked
     assert {(a["kind"], a["closed_sample_no"]) for a in follow["closed"]} == {("do", "C3"), ("resample", "C3")}
@@ -150,7 +152,7 @@ def test_an_action_closes_only_on_a_later_sample_or_a_finding(db, leaking):
 def test_findings_close_actions_and_keep_a_score(db, leaking):
     sign(db, leaking, "C1", "act", actions=(Action("Look at it"),))
     fleet_id, place = fleets.find(db, leaking), sample_of(db, leaking, "C1")
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         [action] = verdicts.open_actions(c, place["compartment_id"])
         verdicts.record_finding(c, fleet_id, place["compartment_id"], TODAY, "coolant", "Liner seal", by="W", today=TODAY,
                                 closes=(action["action_id"],))  # fmt: skip
@@ -198,7 +200,7 @@ def test_a_held_bottle_says_what_it_is(db, fleet):
     found = judged(db, fleet, "D1")
     assert [h["reason"] for h in found["held"]] == ["dirty_bottle"]
     assert (found["proposed"], found["hypotheses"][0]["key"]) == (None, "dirty_bottle")
-    with db.fleet(fleets.find(db, fleet)) as c:
+    with settling(db, fleets.find(db, fleet), TODAY) as c:
         [hold] = inbox.inbox(c)["holds"]
     assert hold["reason"] == "dirty_bottle"
 
@@ -219,7 +221,7 @@ def test_a_guard_says_how_many_verdicts_nobody_has_signed(db, fleet):
 
 
 def baseline(db, fleet, key: str) -> tuple[int, float] | None:
-    with db.fleet(fleets.find(db, fleet)) as c:
+    with settling(db, fleets.find(db, fleet), TODAY) as c:
         found = c.execute("SELECT n, mean FROM baseline WHERE measurand = %s ORDER BY as_of DESC", [key]).fetchone()
     return found and (found["n"], found["mean"])
 
@@ -244,11 +246,11 @@ def test_what_the_workshop_confirmed_says_no_longer_what_is_usual(db, fleet):
     assert n == 14  # what a limit itself would flag stays in, or limits would ratchet down
     assert mean == pytest.approx((13 * 3 + 85) / 14, rel=0.01)
     fleet_id, place = fleets.find(db, fleet), sample_of(db, fleet, "C1")
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         verdicts.record_finding(c, fleet_id, place["compartment_id"], date(2026, 1, 10), "coolant", "", by="W", today=TODAY)
     evaluate.evaluate(db, fleet, TODAY)
     assert baseline(db, fleet, "na") == (13, pytest.approx(3.0, rel=0.01))
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         assert limits.suggestions(c, "T1 engine", rows_of("na"), TODAY)[("na", "high")]["n"] == 13
 
 
@@ -267,13 +269,13 @@ def test_an_evaluation_waits_once_however_often_it_is_asked_for(db, fleet):
     fleet_id = fleets.find(db, fleet)
     asked = ([7, 9], [9, 7], [7], [7, 9])
     sql = "SELECT args -> 'compartments' AS c FROM procrastinate_jobs WHERE task_name = %s AND (args ->> 'fleet_id')::int = %s ORDER BY id"
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         for compartments in asked:
-            worker.put_evaluation(c, fleet_id, compartments)
-        waiting = [r["c"] for r in c.execute(sql, [worker.EVALUATE, fleet_id]).fetchall()]
+            queue.put_evaluation(c, fleet_id, compartments)
+        waiting = [r["c"] for r in c.execute(sql, [queue.EVALUATE, fleet_id]).fetchall()]
         many = list(range(5000))
-        worker.put_evaluation(c, fleet_id, many)  # a lock's name stays short, whatever it locks
-        assert len(c.execute(sql, [worker.EVALUATE, fleet_id]).fetchall()) == 3
+        queue.put_evaluation(c, fleet_id, many)  # a lock's name stays short, whatever it locks
+        assert len(c.execute(sql, [queue.EVALUATE, fleet_id]).fetchall()) == 3
         c.execute("DELETE FROM procrastinate_jobs WHERE (args ->> 'fleet_id')::int = %s", [fleet_id])
     assert waiting == [[7, 9], [7]]
 
@@ -288,7 +290,7 @@ def with_watch(key: str, watch: float) -> list[FixedLimit]:
 
 def test_what_a_limit_would_change_is_seen_before_it_is_saved(db, fleet):
     fleet_id = fleets.find(db, fleet)
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         nothing = limits.what_if(c, list(FIXED_LIMITS), "diesel_engine", TODAY)
         assert (nothing["samples"], nothing["of"], nothing["changes"]) == (5, 5, [])
         found = limits.what_if(c, with_watch("fe", 25.0), "diesel_engine", TODAY)
@@ -312,7 +314,7 @@ def test_a_large_fleet_is_tried_on_some_of_its_families_and_says_so(db, fleet_na
     fleet_id = fleets.find(db, fleet_name)
     monkeypatch.setattr(limits, "MOST_TRIED", 11)
     monkeypatch.setattr(backtest, "MOST_PLAYED", 6)
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         found = limits.what_if(c, with_watch("fe", 25.0), "diesel_engine", TODAY, "Family C")
         place = c.execute("SELECT compartment_id FROM compartment WHERE family = 'Family B'").fetchone()["compartment_id"]
         verdicts.record_finding(c, fleet_id, place, date(2026, 1, 10), "coolant", "", by="W", today=TODAY)
@@ -325,7 +327,7 @@ def test_a_large_fleet_is_tried_on_some_of_its_families_and_says_so(db, fleet_na
 def test_saved_limits_are_a_version_and_old_verdicts_keep_theirs(db, fleet):
     sign(db, fleet, "S003", "run_on")
     fleet_id = fleets.find(db, fleet)
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         with pytest.raises(InputError, match="nothing is changed"):
             limits.save(c, fleet_id, list(FIXED_LIMITS), "diesel_engine", by="A", why="x", today=TODAY)
         with pytest.raises(InputError, match="say why"):
@@ -334,7 +336,7 @@ def test_saved_limits_are_a_version_and_old_verdicts_keep_theirs(db, fleet):
     worker.drain_queue(db, TODAY)  # what it touches is evaluated by a worker
     found = judged(db, fleet, "S003")
     assert (found["proposed"], found["signed"]) == ("watch", "run_on")
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         newest, oldest = limits.versions(c)
         assert newest["changed"] == ["diesel engines, iron high: 75/150 → 25/150"]
         [verdict] = verdicts.of_sample(c, sample_of(db, fleet, "S003")["sample_id"])
@@ -355,7 +357,7 @@ def test_a_limit_that_contradicts_itself_is_refused_by_name(form, field):
 
 
 def test_what_history_would_set_says_when_it_cannot(db, fleet):
-    with db.fleet(fleets.find(db, fleet)) as c:
+    with settling(db, fleets.find(db, fleet), TODAY) as c:
         found = limits.suggestions(c, "T1 engine", rows_of("fe"), TODAY)[("fe", "high")]
     assert found["n"] == 5
     assert "too few" in found["normal"]
@@ -363,7 +365,7 @@ def test_what_history_would_set_says_when_it_cannot(db, fleet):
 
 def test_what_history_would_set_counts_as_the_fixed_limit_beside_it_does(db, fleet):
     take(db, fleet, *eight_more())
-    with db.fleet(fleets.find(db, fleet)) as c:
+    with settling(db, fleets.find(db, fleet), TODAY) as c:
         found = limits.suggestions(c, "T1 engine", rows_of("fe", "si", "bn"), TODAY)
         values = c.execute("SELECT values FROM sample WHERE compartment_id IS NOT NULL ORDER BY sample_id").fetchall()
     x = {k: np.array([v["values"][INDEX[k]] for v in values]) for k in ("fe", "si", "bn")}
@@ -378,7 +380,7 @@ def test_what_history_would_set_counts_as_the_fixed_limit_beside_it_does(db, fle
 
 def test_history_is_played_through_every_way_of_judging(db, leaking):
     fleet_id, place = fleets.find(db, leaking), sample_of(db, leaking, "C1")
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         verdicts.record_finding(c, fleet_id, place["compartment_id"], date(2026, 1, 10), "coolant", "", by="W", today=TODAY)
         found = backtest.backtest(c, TODAY, {"a low iron limit": with_watch("fe", 25.0)})
     ways = {w.key: w for w in found["ways"]}
@@ -401,7 +403,7 @@ def test_a_fleet_s_own_precision_is_a_version_and_moves_the_judgement(db, fleet)
     take(db, fleet, row("P1", "2025-12-20", 3690, 190, False, fe=170))
     assert judged(db, fleet, "P1")["proposed"] == "act"  # iron 20 above act, many standard deviations
     fleet_id = fleets.find(db, fleet)
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         limits.save_precision(c, fleet_id, precision_form(**{"constant.fe": "25"}), by="A", why="An old instrument", today=TODAY)
         [own] = [p for p in limits.precision_rows(c, TODAY) if p.source == "set by the fleet"]
         assert (own.key, own.constant) == ("fe", 25.0)
@@ -430,7 +432,7 @@ def test_a_precision_that_is_none_is_refused(db, fleet, form, why, field):
 def test_a_dirty_bottle_is_rejected_and_another_is_asked_for(db, fleet):
     take(db, fleet, row("D1", "2025-12-20", 3690, 190, False, si=60, al=14))
     fleet_id, place = fleets.find(db, fleet), sample_of(db, fleet, "D1")
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         [hold] = inbox.inbox(c)["holds"]
         assert "resample" in hold["check"].offers
         inbox.settle(c, fleet_id, hold["hold_id"], "rejected", "Bottle was dirty", "An Analyst", TODAY, again=True)
@@ -439,14 +441,14 @@ def test_a_dirty_bottle_is_rejected_and_another_is_asked_for(db, fleet):
     assert asked["due_on"] > TODAY
     take(db, fleet, row("D2", "2026-01-12", 3850, 350, False))
     sign(db, fleet, "D2", "run_on")
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         assert verdicts.resamples(c) == []  # it came
 
 
 def test_a_parcel_that_was_emptied_leaves_no_number_twice(db, fleet):
     fleet_id = fleets.find(db, fleet)
     place = sample_of(db, fleet, "S004")["compartment_id"]
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         lab = labs.put(c, fleet_id, name="Lab A", way="hand", address="", key="", usual_days=9, depots=[], by="t")
         drawn = [
             parcels.draw(c, fleet_id, sample_no=f"P{i}", compartment_id=place, oil_id=None, batch="", on=TODAY, meter=3860 + i,

@@ -10,10 +10,12 @@ from fastapi.routing import APIRoute
 from conftest import EXAMPLES, HEADER, TODAY, row
 from vornet.core.errors import InputError
 from vornet.flows.house import access, fleets, people
+from vornet.flows.judge.settle import settling
 from vornet.flows.lab import labs, parcels
 from vornet.flows.work import jobs
 from vornet.store.database import query
-from vornet.web.app import OPEN_PATHS, create_app
+from vornet.web.app import create_app
+from vornet.web.guard import OPEN_PATHS
 
 PASSWORD = "right-and-long"
 
@@ -71,7 +73,7 @@ def cast(db):
     evaluate.evaluate(db, name, TODAY)
     for role in access.ROLES:
         people.add(db, name, f"cast-{role}", role.title(), PASSWORD, role)
-    with db.fleet(fleets.find(db, name)) as c:
+    with settling(db, fleets.find(db, name), TODAY) as c:
         ids = {
             "compartment_id": c.execute("SELECT compartment_id FROM compartment").fetchone()["compartment_id"],
             "unit_id": c.execute("SELECT unit_id FROM unit").fetchone()["unit_id"],
@@ -171,7 +173,7 @@ def test_another_fleets_ids_cannot_be_changed(served, db, cast, planner):
     client.post("/sign-in", data={"login": planner[0], "password": planner[1]})
     csrf = re.search(r'name="csrf" value="([^"]+)"', client.get("/me").text)[1]
     ids = cast[1]
-    with db.fleet(fleets.find(db, cast[0])) as c:
+    with settling(db, fleets.find(db, cast[0]), TODAY) as c:
         before = c.execute("SELECT * FROM unit").fetchall(), c.execute("SELECT * FROM compartment").fetchall()
     for path, form in (
         (f"/units/{ids['unit_id']}/edit", {"unit": "Stolen"}), (f"/units/{ids['unit_id']}/state", {"state": "retired"}),
@@ -180,7 +182,7 @@ def test_another_fleets_ids_cannot_be_changed(served, db, cast, planner):
         ("/library/change", {"ids": str(ids["compartment_id"]), "what": "family", "value": "Stolen", "step": "do"}),
     ):  # fmt: skip
         assert client.post(path, data={"csrf": csrf, **form}).status_code in (200, 404, 422), path
-    with db.fleet(fleets.find(db, cast[0])) as c:
+    with settling(db, fleets.find(db, cast[0]), TODAY) as c:
         assert (c.execute("SELECT * FROM unit").fetchall(), c.execute("SELECT * FROM compartment").fetchall()) == before
         assert c.execute("SELECT 1 FROM service_item").fetchone()
 
@@ -191,7 +193,7 @@ def test_another_fleets_ids_cannot_be_changed(served, db, cast, planner):
                                    "lab", "shipment", "import_piece", "correction"])  # fmt: skip
 def test_new_tables_keep_fleets_apart(db, cast, fleet_name, table):
     other = fleets.find_or_make(db, fleet_name)
-    with db.fleet(other) as c:
+    with settling(db, other, TODAY) as c:
         assert c.execute(f"SELECT 1 FROM {table}").fetchall() == []
     with db.anyone() as c:
         assert c.execute(f"SELECT 1 FROM {table}").fetchall() == []
@@ -200,7 +202,7 @@ def test_new_tables_keep_fleets_apart(db, cast, fleet_name, table):
 # ---- tokens ------------------------------------------------------------------------------------------------------
 def token(db, cast, role, *scopes, days=30):
     fleet_id = fleets.find(db, cast[0])
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         member = next(m for m in people.members(c) if m["login"] == f"cast-{role}")
         return people.make_token(c, fleet_id, member["account_id"], "test", f"{role} {scopes}", list(scopes), days)
 
@@ -237,7 +239,7 @@ def test_tokens_end(served, db, cast):
     headers = {"Authorization": f"Bearer {text}"}
     assert httpx.get(url, headers=headers).status_code == 200
     fleet_id = fleets.find(db, cast[0])
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         found = next(t for t in people.tokens(c, None) if t["name"].startswith("manager"))
         stored = bytes(c.execute("SELECT token_hash FROM api_token WHERE token_id = %s", [found["token_id"]]).fetchone()["token_hash"])
         assert text.encode() not in stored
@@ -245,7 +247,7 @@ def test_tokens_end(served, db, cast):
     answer = httpx.get(url, headers=headers)
     assert (answer.status_code, answer.headers["www-authenticate"]) == (401, "Bearer")
     assert httpx.get(url, headers={"Authorization": "Bearer vnt_guess"}).status_code == 401
-    with db.fleet(fleet_id) as c, pytest.raises(InputError, match="1 to 730 days"):
+    with settling(db, fleet_id, TODAY) as c, pytest.raises(InputError, match="1 to 730 days"):
         people.make_token(c, fleet_id, found["token_id"], "t", "x", ["read"], 9999)
 
 
@@ -266,7 +268,7 @@ def test_an_admin_lets_people_in_and_out(served, db, fleet):
     client.post("/admin/people", data={"csrf": csrf, "login": login, "name": "Nina", "password": PASSWORD, "role": "analyst"})
     nina = signed_in(served, login)
     assert nina.get("/lab").status_code == 200
-    with db.fleet(fleets.find(db, fleet)) as c:
+    with settling(db, fleets.find(db, fleet), TODAY) as c:
         ids = {m["login"]: m["account_id"] for m in people.members(c)}
     client.post(f"/admin/people/{ids[login]}", data={"csrf": csrf, "role": "viewer", "do": "role"})
     assert nina.get("/lab").status_code == 403

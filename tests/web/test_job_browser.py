@@ -15,6 +15,7 @@ from pypdf import PdfReader
 from conftest import TODAY, Served, small_register
 from vornet.flows.house import fleets, people
 from vornet.flows.judge import evaluate
+from vornet.flows.judge.settle import settling
 from vornet.flows.register import register
 from vornet.flows.work import jobs
 from vornet.store.database import query
@@ -47,7 +48,7 @@ def visit(db, fleet):
     login = "tech" + fleet.replace(" ", "").lower()
     people.add(db, fleet, login, "Sunniva Holtane", PASSWORD, "technician")
     fleet_id = fleets.find(db, fleet)
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         ids = {r["name"]: r["compartment_id"] for r in c.execute("SELECT name, compartment_id FROM compartment").fetchall()}
         unit_id = c.execute("SELECT unit_id FROM unit").fetchone()["unit_id"]
         job_id = jobs.make(c, fleet_id, unit_id, [ids["engine"], ids["gearbox"]], [], TODAY, True, "", "Pat")
@@ -165,7 +166,7 @@ def test_a_whole_visit_with_the_server_stopped_for_part_of_it(phone: Page, own_s
     at = step(page, "Finish")
     at.get_by_role("button", name="Finish engine").click()
     expect(at.locator("[data-result]")).to_contain_text("Kept on this phone")
-    with db.fleet(visit["fleet_id"]) as c:
+    with settling(db, visit["fleet_id"], TODAY) as c:
         assert c.execute("SELECT 1 FROM drain WHERE on_day = %s", [TODAY]).fetchone() is None
     again = Served(db, port=port)
     try:
@@ -195,7 +196,7 @@ def test_a_whole_visit_with_the_server_stopped_for_part_of_it(phone: Page, own_s
         expect(page.locator("main")).to_contain_text("2 whole + 11.8, 8.2 left")  # 51.8 L from packs of 20
     finally:
         again.stop()
-    with db.fleet(visit["fleet_id"]) as c:
+    with settling(db, visit["fleet_id"], TODAY) as c:
         drains = c.execute("SELECT * FROM drain WHERE on_day = %s ORDER BY compartment_id", [TODAY]).fetchall()
         assert [(d["meter"], d["volume_out_l"], d["volume_in_l"]) for d in drains] == [(3900, 52, 51.8), (3900, 17.5, 17.5)]
         assert drains[0]["extra"]["torque"] == {"sump": "wrench"}
@@ -219,7 +220,7 @@ def test_a_visit_stopped_by_a_seized_plug(phone: Page, served, db, visit):
     expect(page.locator("#job-net")).to_have_text("all sent")
     page.goto(f"{served.url}/jobs?state=all")
     expect(page.locator("main")).to_contain_text("Fill plug will not open: rounded hex. Leave the oil in")
-    with db.fleet(visit["fleet_id"]) as c:
+    with settling(db, visit["fleet_id"], TODAY) as c:
         states = [p["state"] for p in c.execute(query("jobs.parts"), {"job_id": visit["job"]}).fetchall()]
         assert states == ["open", "stopped"]
         assert c.execute("SELECT 1 FROM drain WHERE on_day = %s", [TODAY]).fetchone() is None
@@ -250,12 +251,12 @@ def test_an_ended_session_keeps_the_queue(phone: Page, served, db, visit):
     step(page, "Read the meter")
     number(page, "meter", "3900")
     expect(page.locator("#job-net")).to_have_text("all sent")
-    with db.fleet(visit["fleet_id"]) as c:
+    with settling(db, visit["fleet_id"], TODAY) as c:
         c.execute("UPDATE job_device SET expires_at = now() - interval '1 s'")
     number(page, "meter", "3901")
     expect(page.locator("#job-net")).to_contain_text("sign in again in another tab, they stay here")
     assert json.loads(page.evaluate(f"localStorage.getItem('vornet-job-{visit['job']}')"))[0]["value"] == 3901
-    with db.fleet(visit["fleet_id"]) as c:
+    with settling(db, visit["fleet_id"], TODAY) as c:
         c.execute("UPDATE job_device SET expires_at = now() + interval '1 day'")
     expect(page.locator("#job-net")).to_have_text("all sent", timeout=10000)
 
@@ -333,7 +334,7 @@ def test_in_between_in_two_taps(phone: Page, served, db, visit):
     page.get_by_text("Symptom", exact=True).click()
     page.get_by_role("button", name="hard starting").click()
     expect(page.get_by_role("status")).to_have_text("Noted.")
-    with db.fleet(visit["fleet_id"]) as c:
+    with settling(db, visit["fleet_id"], TODAY) as c:
         check = c.execute("SELECT level_missing_l, extra FROM level_check").fetchone()
         assert (check["level_missing_l"], check["extra"]) == (2.0, {"reading": 0.5})
         assert c.execute("SELECT what FROM observation").fetchone()["what"] == "hard starting"

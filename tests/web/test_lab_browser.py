@@ -15,6 +15,7 @@ from conftest import HEADER, TODAY, row
 from vornet.flows import worker
 from vornet.flows.house import fleets, people
 from vornet.flows.judge import evaluate
+from vornet.flows.judge.settle import settling
 from vornet.flows.lab import labs, results
 from vornet.sim import lab as lab_sim
 
@@ -36,7 +37,7 @@ def sign_in(page: Page, served, db, fleet: str, role: str, path: str) -> None:
 
 
 def rows_of(db, fleet: str, sql: str) -> list[dict]:
-    with db.fleet(fleets.find(db, fleet)) as c:
+    with settling(db, fleets.find(db, fleet), TODAY) as c:
         return c.execute(sql).fetchall()
 
 

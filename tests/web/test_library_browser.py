@@ -9,6 +9,7 @@ from playwright.sync_api import Page, expect
 from conftest import TODAY, small_register
 from vornet.flows.house import fleets, people
 from vornet.flows.judge import evaluate
+from vornet.flows.judge.settle import settling
 from vornet.flows.register import register, units
 
 pytestmark = pytest.mark.browser
@@ -29,7 +30,7 @@ def buses(db, fleet_name):
     assert report.problems == []
     evaluate.evaluate(db, fleet_name, TODAY)
     fleet_id = fleets.find(db, fleet_name)
-    with db.fleet(fleet_id) as c:
+    with settling(db, fleet_id, TODAY) as c:
         first = c.execute("SELECT unit_id FROM unit WHERE name = 'Bus 00'").fetchone()["unit_id"]
         units.save_template(c, fleet_id, "B1 bus", first, "t", TODAY)
     login = f"lib{fleet_name.split()[2]}{fleet_name[-3:]}"
@@ -116,11 +117,11 @@ def test_fifty_plans_change_at_once(at_library: Page, db, buses):
     page.get_by_label("or every, days").fill("180")
     page.get_by_role("button", name="See what would change").click()
     expect(page.locator("main")).to_contain_text("50 would change")
-    with db.fleet(fleets.find(db, buses[0])) as c:
+    with settling(db, fleets.find(db, buses[0]), TODAY) as c:
         assert c.execute("SELECT count(*) AS n FROM service_item").fetchone()["n"] == 1  # a look changes nothing
     page.get_by_role("button", name="Change 50").click()
     expect(page.get_by_role("heading", name="Changed")).to_be_visible()
-    with db.fleet(fleets.find(db, buses[0])) as c:
+    with settling(db, fleets.find(db, buses[0]), TODAY) as c:
         assert c.execute("SELECT count(*) AS n FROM service_item WHERE name = 'Fuel filter'").fetchone()["n"] == 50
 
 

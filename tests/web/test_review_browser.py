@@ -10,6 +10,7 @@ from playwright.sync_api import Page, expect
 from conftest import HEADER, TODAY, row
 from vornet.flows.house import fleets, people
 from vornet.flows.judge import evaluate, verdicts
+from vornet.flows.judge.settle import settling
 from vornet.flows.lab import results
 
 pytestmark = pytest.mark.browser
@@ -40,7 +41,7 @@ def analyst(page: Page, served, db, fleet):
 
 
 def verdicts_of(db, fleet) -> dict[str, tuple]:
-    with db.fleet(fleets.find(db, fleet)) as c:
+    with settling(db, fleets.find(db, fleet), TODAY) as c:
         sql = """SELECT s.sample_no, v.verdict, v.reason, v.comment, v.cause FROM verdict v JOIN sample s USING (fleet_id, sample_id)
                   WHERE v.superseded_by IS NULL"""
         return {r["sample_no"]: (r["verdict"], r["reason"], r["comment"], r["cause"]) for r in c.execute(sql).fetchall()}
@@ -84,7 +85,7 @@ def test_a_queue_is_signed_by_keyboard_alone(analyst: Page, served, db, fleet):
     assert signed["R2"][3] == "coolant"
     assert signed["R3"] == (1, "The same leak, being followed", "See R2.", "coolant")
     assert {signed[n][0] for n in ("S004", "R1")} == {0}
-    with db.fleet(fleets.find(db, fleet)) as c:
+    with settling(db, fleets.find(db, fleet), TODAY) as c:
         [action] = verdicts.open_actions(c, None)
     assert (action["owner"], action["what"].endswith(" Today.")) == ("Workshop", True)
 

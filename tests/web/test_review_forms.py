@@ -8,6 +8,7 @@ import pytest
 from conftest import HEADER, TODAY, row
 from vornet.flows.house import fleets, people
 from vornet.flows.judge import evaluate, verdicts
+from vornet.flows.judge.settle import settling
 from vornet.flows.lab import results
 
 PASSWORD = "right-and-long"
@@ -24,13 +25,13 @@ def at(db, fleet, served):
     client = httpx.Client(base_url=served.url, timeout=60)
     assert client.post("/sign-in", data={"login": login, "password": PASSWORD}).status_code == 303
     csrf = re.search(r'name="csrf" value="([^"]+)"', client.get("/me").text)[1]
-    with db.fleet(fleets.find(db, fleet)) as c:
+    with settling(db, fleets.find(db, fleet), TODAY) as c:
         found = c.execute("SELECT sample_id, compartment_id FROM sample WHERE sample_no = 'C1'").fetchone()
     return client, csrf, found["sample_id"], found["compartment_id"]
 
 
 def signed(db, fleet) -> int:
-    with db.fleet(fleets.find(db, fleet)) as c:
+    with settling(db, fleets.find(db, fleet), TODAY) as c:
         return c.execute("SELECT count(*) AS n FROM verdict").fetchone()["n"]
 
 
@@ -78,7 +79,7 @@ def test_a_finding_that_cannot_be_is_refused(db, fleet, at, form, said):
     answer = client.post("/review/findings", data={"csrf": csrf, "compartment": str(compartment), **form})
     assert answer.status_code == 422
     assert said in answer.text
-    with db.fleet(fleets.find(db, fleet)) as c:
+    with settling(db, fleets.find(db, fleet), TODAY) as c:
         assert verdicts.follow_up(c)["findings"] == []
 
 
@@ -98,7 +99,7 @@ def test_limits_typed_wrongly_come_back_as_typed(at, db, fleet):
     found = client.post("/limits/what-if", data=right)
     assert found.status_code == 200
     assert re.search(r"\b5\b", found.text)  # the five healthy samples hold 30 of iron
-    with db.fleet(fleets.find(db, fleet)) as c:
+    with settling(db, fleets.find(db, fleet), TODAY) as c:
         assert c.execute("SELECT count(*) AS n FROM limit_set").fetchone()["n"] == 1
 
 
@@ -126,7 +127,7 @@ def test_the_page_says_where_each_number_comes_from(at):
 def test_us_measures_do_not_change_a_judgement(at, db, fleet):
     client, _, sample, _ = at
     before = client.get(f"/review?sample={sample}").text
-    with db.fleet(fleets.find(db, fleet)) as c:
+    with settling(db, fleets.find(db, fleet), TODAY) as c:
         fleets.set_settings(c, fleets.find(db, fleet), "t", "UTC", "us", {})
     after = client.get(f"/review?sample={sample}").text
     for text in (before, after):
@@ -139,7 +140,7 @@ def test_a_rejected_sample_says_so_on_its_own_page(db, fleet, at):
     client, csrf, _, compartment = at
     results.load(db, f"{HEADER}\n{row('B1', '2025-12-28', 3720, 220, False, bn=14.0)}\n".encode(), fleet=fleet, name="b.csv", by="t")
     evaluate.evaluate(db, fleet, TODAY)
-    with db.fleet(fleets.find(db, fleet)) as c:
+    with settling(db, fleets.find(db, fleet), TODAY) as c:
         hold = c.execute("SELECT hold_id, sample_id FROM hold WHERE settled_at IS NULL").fetchone()
     page = client.get("/lab?show=holds").text
     assert 'name="why"' in page and "This is" not in re.findall(r'name="why"[^>]*value="([^"]*)"', page)

@@ -6,14 +6,15 @@ import json
 import warnings
 from typing import Any
 
-from fastapi import APIRouter, Request
+from fastapi import APIRouter
 from fastapi.responses import JSONResponse
 
+from vornet.api.bodies import Raw, takes
 from vornet.core.errors import InputError
 from vornet.flows import calc
 
 router = APIRouter(prefix="/api/v1/calc", tags=["calculators"])
-_LARGEST = 4_000_000
+_LARGEST = 2_000_000
 
 
 def problem(status: int, title: str, detail: str, **more: Any) -> JSONResponse:
@@ -23,13 +24,10 @@ def problem(status: int, title: str, detail: str, **more: Any) -> JSONResponse:
 
 
 def _add(calculator: calc.Calculator) -> None:
-    async def run(request: Request) -> Any:
-        body = await request.body()
-        if len(body) > _LARGEST:
-            return problem(413, "Too large", "the input is larger than 4 MB")
+    def run(body: Raw) -> Any:
         try:
             given = json.loads(body)
-        except (json.JSONDecodeError, UnicodeDecodeError, RecursionError):
+        except (ValueError, RecursionError):
             return problem(422, "Bad input", "input: is not JSON", field="input", why="is not JSON")
         try:
             with warnings.catch_warnings():
@@ -41,7 +39,7 @@ def _add(calculator: calc.Calculator) -> None:
     schema = calculator.given.model_json_schema(ref_template="#/components/schemas/{model}")
     schema.pop("$defs", None)
     router.add_api_route(
-        f"/{calculator.name}", run, methods=["POST"], response_model=calculator.answer,
+        f"/{calculator.name}", run, methods=["POST"], dependencies=[takes(_LARGEST)], response_model=calculator.answer,
         response_model_exclude_none=calculator.name == "limits", summary=calculator.run.__doc__,
         operation_id=f"calc_{calculator.name.replace('-', '_')}",
         openapi_extra={"requestBody": {"required": True, "content": {"application/json": {"schema": schema}}}},

@@ -10,17 +10,18 @@ from datetime import date, timedelta
 from typing import Any
 
 from fastapi import APIRouter, Depends, Request
-from fastapi.concurrency import run_in_threadpool
 from starlette.exceptions import HTTPException
 
+from vornet.api.bodies import Raw, takes
 from vornet.core.errors import InputError
 from vornet.flows.house import access
 from vornet.flows.house.people import Visitor
-from vornet.flows.judge import evaluate, judgements
+from vornet.flows.judge import judgements
 from vornet.flows.lab import results
 from vornet.flows.plan import service
 from vornet.flows.register import register
 from vornet.flows.work import notes
+from vornet.io import apart
 
 router = APIRouter(prefix="/api/v1", tags=["fleet"])
 LARGEST = 200_000_000
@@ -53,47 +54,26 @@ def get_register(request: Request, who: Visitor = _visitor("export")) -> dict[st
     return register.dump(request.app.state.db, who.fleet, _today(request))
 
 
-@router.put("/register")
-async def put_register(request: Request, who: Visitor = _visitor("edit_register", by_token=True)) -> dict[str, Any]:
+@router.put("/register", dependencies=[takes(LARGEST)])
+def put_register(request: Request, body: Raw, who: Visitor = _visitor("edit_register", by_token=True)) -> dict[str, Any]:
     """Load or update the register from a register document; rows that do not fit are listed, the rest goes in."""
-    content = await _body(request)
-
-    def take() -> dict[str, Any]:
-        report = register.load(request.app.state.db, content, fleet=who.fleet, by=who.name, today=_today(request))
-        evaluate.evaluate(request.app.state.db, who.fleet, _today(request))
-        return report.as_dict()
-
-    return await run_in_threadpool(take)
+    return apart.long(register.load_and_judge, request.app.state.db.location, body, fleet=who.fleet, by=who.name, today=_today(request))
 
 
-@router.post("/results")
-async def post_results(
-    request: Request, name: str = "results.csv", lab: str = "", who: Visitor = _visitor("take_files", by_token=True)
+@router.post("/results", dependencies=[takes(LARGEST)])
+def post_results(
+    request: Request, body: Raw, name: str = "results.csv", lab: str = "", who: Visitor = _visitor("take_files", by_token=True)
 ) -> dict[str, Any]:
     """Take lab results in: the body is the file (wide or long; CSV, TSV, XLSX, ODS, JSON)."""
-    content = await _body(request)
-
-    def take() -> dict[str, Any]:
-        db, today = request.app.state.db, _today(request)
-        report = results.load(db, content, fleet=who.fleet, name=name[:200], by=who.name, lab=lab[:80])
-        if report.new_oil:
-            evaluate.evaluate(db, who.fleet, today)
-        elif report.compartments:
-            evaluate.evaluate(db, who.fleet, today, sorted(report.compartments))
-        return report.as_dict()
-
-    return await run_in_threadpool(take)
+    where = request.app.state.db.location
+    return apart.long(results.load_and_judge, where, body, fleet=who.fleet, name=name[:200], by=who.name, lab=lab[:80], today=_today(request))
 
 
 @router.post("/readings")
-async def post_readings(request: Request, rows: list[notes.ReadingIn], who: Visitor = _visitor("log_work", by_token=True)) -> dict[str, Any]:
+def post_readings(request: Request, rows: list[notes.ReadingIn], who: Visitor = _visitor("log_work", by_token=True)) -> dict[str, Any]:
     """Meter readings: [{unit, on, meter, meter_no}]. One that goes back is refused by its place in the list."""
-
-    def take() -> dict[str, Any]:
-        with request.app.state.db.fleet(who.fleet_id) as connection:
-            return notes.take(connection, who.fleet_id, rows, who.name, _today(request))
-
-    return await run_in_threadpool(take)
+    with request.app.state.db.fleet(who.fleet_id) as connection:
+        return notes.take(connection, who.fleet_id, rows, who.name, _today(request))
 
 
 @router.get("/judgements")
@@ -117,10 +97,3 @@ def get_due(request: Request, days: int = 30, depot: str = "", who: Visitor = _v
         found = service.due_list(connection, _today(request), days, depot, "all", 0, 100_000)["rows"]
     until = _today(request) + timedelta(days=days)
     return [{**r, "until": until} for r in found]
-
-
-async def _body(request: Request) -> bytes:
-    content = await request.body()
-    if len(content) > LARGEST:
-        raise HTTPException(413, f"more than {LARGEST // 1_000_000} MB: use the vornet command")
-    return content

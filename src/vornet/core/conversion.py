@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from functools import lru_cache
 from typing import Any
 
@@ -18,6 +19,31 @@ cSt = 1 millimeter ** 2 / second
 """
 
 
+#: units of the trade and of everyday life; with any SI prefix where they take one
+_NAMES = """
+us_qt us_gal imp_gal us_floz lbf_ft cSt
+meter inch foot yard mile nautical_mile thou micron
+gram pound ounce tonne metric_ton short_ton long_ton ton grain slug
+second minute hour day week month year
+liter quart pint gallon cup fluid_ounce oil_barrel cubic_centimeter imperial_gallon imperial_quart imperial_pint
+degree_Celsius degree_Fahrenheit kelvin degree_Rankine delta_degree_Celsius delta_degree_Fahrenheit
+pascal bar pound_force_per_square_inch standard_atmosphere torr millimeter_Hg inch_Hg
+newton force_kilogram force_pound dyne foot_pound
+joule calorie british_thermal_unit watt_hour watt horsepower metric_horsepower
+poise stokes mole hertz revolutions_per_minute turn radian degree percent ppm
+knot mile_per_hour kilometer_per_hour ampere volt ohm coulomb hectare acre
+""".split()
+_PART = re.compile(r"([^\W\d]\w{0,39}|1)(?:(?:\*\*|\^)([+-]?[1-3]|\([+-]?[1-3]\)))?")
+_BETWEEN = re.compile(r"\s*([*/·])\s*(?!\*)")
+
+
+@lru_cache(maxsize=1)
+def _allowed() -> frozenset[str]:
+    """The names as the registry spells them."""
+    registry = _registry()
+    return frozenset(registry.get_name(name) for name in _NAMES)
+
+
 @lru_cache(maxsize=1)
 def _registry() -> Any:
     import pint
@@ -32,9 +58,38 @@ def _unit(name: str, field: str) -> Any:
     if not name.strip() or len(name) > 60:
         raise InputError(field, "a unit name is needed, such as L, us_qt, N*m or degC")
     try:
-        return _registry().Unit(name)
+        return _spelled(" ".join(name.split()))
     except Exception:
         raise InputError(field, f"{name!r} is not a unit that Vornet knows") from None
+
+
+@lru_cache(maxsize=512)
+def _spelled(text: str) -> Any:
+    """A unit out of names, products, quotients and powers from −3 to 3; nothing else is ever handed on. Raises ValueError."""
+    registry = _registry()
+    unit, at, divide = registry.Unit(""), 0, False
+    while True:
+        part = _PART.match(text, at)
+        if part is None:
+            raise ValueError(text)
+        unit = unit * _known(part[1], -1 if divide else 1, int(part[2].strip("()")) if part[2] else 1)
+        at = part.end()
+        if at == len(text):
+            return unit
+        between = _BETWEEN.match(text, at)
+        if between is None:
+            raise ValueError(text)
+        at, divide = between.end(), between[1] == "/"
+
+
+def _known(name: str, way: int, power: int) -> Any:
+    registry = _registry()
+    if name == "1":
+        return registry.Unit("")
+    if not {unit for _, unit, _ in registry.parse_unit_name(name)} & _allowed():
+        raise ValueError(name)
+    unit = registry.Unit(name)
+    return unit if way * power == 1 else unit ** (way * power)
 
 
 def convert(value: float, from_unit: str, to_unit: str) -> float:

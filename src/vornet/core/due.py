@@ -59,22 +59,6 @@ def due(
     return Due(total, by_meter, "meter")
 
 
-def running_total(meter: float, day: int, changes: list[tuple[int, float, float]]) -> float:
-    """A meter's figure as the unit's running total, over meter replacements.
-
-    ``changes``: (day, figure on the old meter, figure the new one starts at). On the day of a change a
-    figure at or above the old meter's is read as the old meter.
-
-    >>> running_total(120, 50, [(40, 9000, 0)])
-    9120.0
-    """
-    total = float(meter)
-    for changed, old, new in changes:
-        if day > changed or (day == changed and meter < old):
-            total += old - new
-    return total
-
-
 def estimated(total: float, day: int, today: int, per_day: float) -> float:
     """A unit's running total today where there is no meter: so much a day since the last figure on record.
 

@@ -13,3 +13,6 @@ class InputError(ValueError):
         super().__init__(f"{field}: {why}")
         self.field = field
         self.why = why
+
+    def __reduce__(self) -> tuple[object, ...]:  # handed over between processes
+        return type(self), (self.field, self.why)

@@ -5,6 +5,7 @@ Units are in the field names. Every input is checked at this edge; the arithmeti
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import date
@@ -495,6 +496,10 @@ CALCULATORS: dict[str, Calculator] = {
 }
 
 
+#: anybody may ask, and some answers take memory: so many are worked at a time
+_at_once = threading.BoundedSemaphore(2)
+
+
 def plain_problem(error: ValidationError) -> InputError:
     """The first thing wrong with an input, as one field and one sentence."""
     first = error.errors(include_url=False)[0]
@@ -525,7 +530,8 @@ def calculate(name: str, given: Any) -> dict[str, Any]:
     except ValidationError as error:
         raise plain_problem(error) from None
     try:
-        answer = calculator.run(checked)
+        with _at_once:
+            answer = calculator.run(checked)
     except (OverflowError, ZeroDivisionError, FloatingPointError):
         raise InputError("input", "the figures are too large or too small to calculate with") from None
     out = answer.model_dump(mode="json", exclude_none=name == "limits")

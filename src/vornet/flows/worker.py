@@ -7,7 +7,6 @@ dies leaves nothing half done, and its job is taken up again.
 from __future__ import annotations
 
 import contextlib
-import hashlib
 import threading
 from collections.abc import Callable
 from datetime import UTC, date, datetime
@@ -15,24 +14,25 @@ from typing import Any
 
 import procrastinate
 import structlog
-from procrastinate import PsycopgConnector, RetryStrategy, SyncPsycopgConnector
+from procrastinate import PsycopgConnector, RetryStrategy
 from procrastinate.exceptions import AlreadyEnqueued
 
 from vornet.core.errors import InputError
 from vornet.flows.house import fleets
 from vornet.flows.judge import evaluate
+from vornet.flows.judge.settle import settle
 from vornet.flows.lab import files, labs, results
 from vornet.io.results_file import NeedsMapping
-from vornet.store.database import Connection, Database, query
+from vornet.store import queue
+from vornet.store.database import Database, query
+from vornet.store.queue import ASK_LABS, EVALUATE, TAKE_IN
 
 log = structlog.get_logger()
 #: a worker that has not been heard of for so long is taken for dead
 DEAD_AFTER_S = 30.0
 STEP_ROWS = 2000
-
-TAKE_IN, ASK_LABS, EVALUATE = "vornet:take_in", "vornet:ask_labs", "vornet:evaluate"
-#: puts jobs on the queue over a connection that is handed to it; never opens one of its own
-_outside = procrastinate.App(connector=SyncPsycopgConnector())
+#: a worker judges whatever was touched at once
+MOST = 1_000_000
 
 
 class Works:
@@ -72,30 +72,12 @@ def app_of(works: Works) -> procrastinate.App:
     return app
 
 
-def put(connection: Connection, fleet_id: int, import_file_id: int) -> None:
-    """Put a kept file on the queue, inside the caller's transaction."""
-    _outside.configure_task(TAKE_IN, connection=connection, lock=f"file {fleet_id}/{import_file_id}").defer(
-        fleet_id=fleet_id, import_file_id=import_file_id
-    )
-
-
-def put_evaluation(connection: Connection, fleet_id: int, compartments: list[int]) -> None:
-    """Put the evaluation of some compartments on the queue, inside the caller's transaction; once, however often asked."""
-    which = hashlib.blake2b(",".join(map(str, sorted(compartments))).encode(), digest_size=12).hexdigest()
-    lock = f"evaluate {fleet_id}/{which}"
-    waiting = connection.execute(query("results.evaluation_waits"), {"lock": lock}).fetchone()
-    if waiting is None:
-        _outside.configure_task(EVALUATE, connection=connection, lock=f"evaluate {fleet_id}", queueing_lock=lock).defer(
-            fleet_id=fleet_id, compartments=list[Any](sorted(compartments))
-        )
-
-
 def ask_everyone(db: Database, today: date) -> None:
     """Ask the labs of every fleet that has any to ask."""
     with db.anyone() as connection:
         found = connection.execute(query("people.fleets_with_labs")).fetchall()
     for row in found:
-        labs.ask(db, row["fleet_id"], today, put)
+        labs.ask(db, row["fleet_id"], today, queue.put_file)
 
 
 def read_kept(db: Database, fleet_id: int, import_file_id: int, today: date, step: Callable[[int], None] | None = None) -> None:
@@ -127,10 +109,7 @@ def read_kept(db: Database, fleet_id: int, import_file_id: int, today: date, ste
                 return  # another worker has it
             source = files.stream(reading, import_file_id)
             results.read_in(connection, fleet_id, source, report, lab=file["lab"], by=file["recorded_by"], progress=progress, all_mapped=True)
-            if report.new_oil:
-                evaluate.evaluate_within(connection, fleet_id, today)
-            elif report.compartments:
-                evaluate.evaluate_within(connection, fleet_id, today, sorted(report.compartments))
+            settle(connection, fleet_id, today, at_once=MOST)
     except NeedsMapping as error:
         state, trouble = "mapping", str(error)
     except InputError as error:

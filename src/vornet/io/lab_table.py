@@ -8,24 +8,23 @@ from __future__ import annotations
 import codecs
 import csv
 import io
+import itertools
 import json
-import subprocess
-import sys
-import zipfile
-import zlib
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
-from typing import BinaryIO
+from typing import Any, BinaryIO
 
 from vornet.core.errors import InputError
-from vornet.io import cells
+from vornet.io import cells, sheet_reader
 from vornet.io.lab_header import Mapping_, recognised
 
 HEAD_BYTES = 262_144
 LONGEST_LINE = 1_000_000
 #: a workbook or a JSON file is read whole
-LARGEST_WHOLE, LARGEST_UNPACKED, MOST_MEMBERS = 80_000_000, 300_000_000, 2_000
+LARGEST_WHOLE = 80_000_000
 HEADER_WITHIN = 30
+#: headings of a file, and cells of one that is read whole
+MOST_COLUMNS, MOST_CELLS = 2_000, sheet_reader.MOST_CELLS
 SEPARATORS = {",": "commas", ";": "semicolons", "\t": "tabs", "|": "bars"}
 
 
@@ -109,6 +108,8 @@ def _cut(lines: Iterator[str], separator: str) -> Iterator[tuple[int, list[str]]
         if row is None:
             return
         number += 1
+        if len(row) > MOST_COLUMNS:
+            raise InputError(f"row {number}", f"has more than {MOST_COLUMNS:,} columns")
         yield number, row
 
 
@@ -146,7 +147,7 @@ def _json(content: bytes) -> LabTable:
     text = content.decode(_encoding(content[:HEAD_BYTES]), "replace")
     try:
         document = json.loads(text)
-    except (json.JSONDecodeError, RecursionError):
+    except (ValueError, RecursionError):
         raise InputError("file", "looks like JSON but cannot be read as such") from None
     if isinstance(document, dict):
         document = document.get("samples", document.get("results"))
@@ -159,49 +160,18 @@ def _json(content: bytes) -> LabTable:
     names = list(dict.fromkeys(name for row in flat for name in row))
     if not names:
         raise InputError("file", "holds no samples")
-    rows = [names, *(["" if row.get(n) is None else str(row[n]) for n in names] for row in flat)]
-    return LabTable("json", iter(list(enumerate(rows, 1))), False, cells.day_first(c for r in rows[:400] for c in r), "JSON")
+    if len(names) > MOST_COLUMNS or len(names) * len(flat) > MOST_CELLS:
+        raise InputError("file", f"has {len(names):,} different names in {len(flat):,} rows: at most {MOST_COLUMNS:,} names are read")
 
+    def texts(some: list[dict[str, Any]]) -> Iterator[list[str]]:
+        return (["" if row.get(n) is None else str(row[n]) for n in names] for row in some)
 
-def _inflated(content: bytes) -> None:
-    """Refuse a packed file that opens to more than a workbook can sensibly hold, whatever its directory says."""
-    try:
-        with zipfile.ZipFile(io.BytesIO(content)) as pack:
-            members = pack.infolist()
-    except (zipfile.BadZipFile, ValueError, NotImplementedError, EOFError):
-        raise InputError("file", "is cut off or damaged") from None
-    if len(members) > MOST_MEMBERS or sum(m.file_size for m in members) > LARGEST_UNPACKED:
-        raise InputError("file", f"unpacks to more than {LARGEST_UNPACKED // 1_000_000} MB")
-    total = 0
-    for member in members:
-        start = member.header_offset + 30 + int.from_bytes(content[member.header_offset + 26 : member.header_offset + 28], "little")
-        start += int.from_bytes(content[member.header_offset + 28 : member.header_offset + 30], "little")
-        if member.compress_type != zipfile.ZIP_DEFLATED:
-            continue
-        engine, packed = zlib.decompressobj(-15), content[start : start + member.compress_size]
-        try:
-            while packed:
-                total += len(engine.decompress(packed, 1 << 20))
-                packed = engine.unconsumed_tail
-                if total > LARGEST_UNPACKED:
-                    raise InputError("file", f"unpacks to more than {LARGEST_UNPACKED // 1_000_000} MB")
-        except zlib.error:
-            raise InputError("file", "is cut off or damaged") from None
+    rows = enumerate(itertools.chain([names], texts(flat)), 1)
+    return LabTable("json", iter(rows), False, cells.day_first(c for r in texts(flat[:400]) for c in r), "JSON")
 
 
 def _workbook(source: BinaryIO, head: bytes) -> LabTable:
-    content = _whole(source)
-    if head[:2] == b"PK":
-        _inflated(content)
-    try:
-        ran = subprocess.run([sys.executable, "-m", "vornet.io.sheet_reader"], input=content, capture_output=True, timeout=180, check=False)
-    except subprocess.TimeoutExpired:
-        raise InputError("file", "is a workbook that takes too long to read: save the sheet as CSV") from None
-    if ran.returncode not in (0, 3):
-        raise InputError("file", "is a workbook too large to read: save the sheet as CSV")
-    if ran.returncode:
-        raise InputError("file", "is not a workbook that can be read (XLSX and ODS are)")
-    rows = [json.loads(line) for line in ran.stdout.splitlines()]
+    rows = sheet_reader.first_sheet(_whole(source))
     if not any(any(c.strip() for c in row) for row in rows):
         raise InputError("file", "holds no rows")
     sample = [c for row in rows[:400] for c in row]

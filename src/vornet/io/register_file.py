@@ -382,7 +382,7 @@ def read(content: bytes) -> RegisterFile:
         document = json.loads(content.decode("utf-8-sig"), parse_constant=lambda c: float("nan"))
     except UnicodeDecodeError:
         raise InputError("file", "is not UTF-8 text, so it is not a register file") from None
-    except (json.JSONDecodeError, RecursionError) as error:
+    except (ValueError, RecursionError) as error:
         at = f" (line {error.lineno}, column {error.colno})" if isinstance(error, json.JSONDecodeError) else ""
         raise InputError("file", f"is not JSON{at}") from None
     return understand(document)

@@ -20,10 +20,9 @@ from pydantic import BaseModel
 
 from vornet.core.errors import InputError
 from vornet.core.measurands import BY_KEY, KEYS
-from vornet.io import equipment, register_file, tables
+from vornet.io import equipment, register_file, sheet_reader, tables
 
 JOIN = " | "
-LARGEST_UNPACKED = 300_000_000
 
 
 @dataclass(frozen=True)
@@ -262,8 +261,7 @@ def read(name: str, content: bytes) -> Sheets:
     if content[:2] == b"PK":
         try:
             with zipfile.ZipFile(io.BytesIO(content)) as pack:
-                if sum(i.file_size for i in pack.infolist()) > LARGEST_UNPACKED:
-                    raise InputError("file", f"unpacks to more than {LARGEST_UNPACKED // 1_000_000} MB")
+                sheet_reader.check_unpacked(content)
                 names = pack.namelist()
                 if "[Content_Types].xml" not in names and "content.xml" not in names:
                     return _from_zip(pack)
@@ -308,13 +306,7 @@ def _by_columns(header: list[str]) -> Table | None:
 
 
 def _from_workbook(content: bytes) -> Sheets:
-    from python_calamine import CalamineWorkbook
-
-    try:
-        book = CalamineWorkbook.from_filelike(io.BytesIO(content))
-        sheets = {name.strip().lower(): book.get_sheet_by_name(name).to_python(skip_empty_area=False) for name in book.sheet_names}
-    except Exception:
-        raise InputError("file", "is not a workbook that can be read") from None
+    sheets = {name.strip().lower(): rows for name, rows in sheet_reader.all_sheets(content).items()}
     out = Sheets()
     about = sheets.pop("about", None)
     if about and len(about[0]) > 1 and str(about[0][0]).strip() == "fleet":

@@ -21,6 +21,10 @@ from vornet.store import cluster
 Connection = psycopg.Connection[Any]
 
 
+#: how long a request waits for a connection before it is told that there is none, s
+WAIT_S = 5.0
+
+
 class StoreError(RuntimeError):
     """The database cannot be used as it is; the message says what to do."""
 
@@ -95,7 +99,7 @@ class Database:
                 connection.commit()
 
         self.pool: ConnectionPool[Connection] = ConnectionPool(
-            location.app_url, min_size=1, max_size=size, open=True, configure=configure,
+            location.app_url, min_size=1, max_size=size, open=True, configure=configure, timeout=WAIT_S,
             kwargs={"row_factory": dict_row, "options": "-c timezone=UTC -c jit=off"},
         )  # fmt: skip
 
@@ -129,6 +133,16 @@ class Database:
         with self.pool.connection() as connection, connection.transaction():
             connection.execute("SELECT set_config('vornet.fleet_id', %s, true)", [str(fleet_id)])
             yield connection
+
+
+@contextmanager
+def opened(location: Location, size: int = 3) -> Iterator[Database]:
+    """A database by its location, for as long as a piece of work takes."""
+    db = Database(location, size)
+    try:
+        yield db
+    finally:
+        db.close()
 
 
 @lru_cache(maxsize=64)

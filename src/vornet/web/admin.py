@@ -11,7 +11,7 @@ from vornet.core import schools
 from vornet.core.errors import InputError
 from vornet.flows.house import access, fleets, people
 from vornet.io import tables
-from vornet.web.pages import checked_form, database, maybe_day, needs, opened, render, visitor
+from vornet.web.pages import Form, database, maybe_day, needs, opened, recording, render, visitor
 
 router = APIRouter(prefix="/admin")
 PAGE = 100
@@ -33,11 +33,10 @@ def show_people(request: Request) -> Response:
 
 
 @router.post("/people", dependencies=[needs("manage_people")])
-async def invite(request: Request) -> Response:
-    form = {k: str(v) for k, v in (await checked_form(request)).items()}
+def invite(request: Request, form: Form) -> Response:
     who = visitor(request)
     try:
-        with database(request).fleet(who.fleet_id) as connection:
+        with recording(request) as connection:
             people.invite(connection, who, form.get("login", ""), form.get("name", ""), form.get("password", ""), form.get("role", ""))
     except InputError as error:
         return _people(request, str(error), form)
@@ -45,14 +44,13 @@ async def invite(request: Request) -> Response:
 
 
 @router.post("/people/{account_id}", dependencies=[needs("manage_people")])
-async def change(request: Request, account_id: int) -> Response:
+def change(request: Request, account_id: int, form: Form) -> Response:
     """Another role, out of the fleet, or signed out everywhere."""
-    form = await checked_form(request)
-    who, do = visitor(request), str(form.get("do", "role"))
+    who, do = visitor(request), form.get("do", "role")
     try:
-        with database(request).fleet(who.fleet_id) as connection:
+        with recording(request) as connection:
             if do in ("role", "remove"):
-                people.set_role(connection, who, account_id, "" if do == "remove" else str(form.get("role", "")))
+                people.set_role(connection, who, account_id, "" if do == "remove" else form.get("role", ""))
             elif do == "sign_out":
                 people.end_sessions(connection, who, account_id)
     except InputError as error:
@@ -61,8 +59,7 @@ async def change(request: Request, account_id: int) -> Response:
 
 
 @router.post("/tokens/{token_id}/end", dependencies=[needs("manage_people")])
-async def end_token(request: Request, token_id: int) -> Response:
-    await checked_form(request)
+def end_token(request: Request, token_id: int, form: Form) -> Response:
     with database(request).fleet(visitor(request).fleet_id) as connection:
         people.revoke_token(connection, visitor(request), token_id, anyone=True)
     return RedirectResponse("/admin/people", 303)
@@ -109,12 +106,11 @@ def settings(request: Request, saved: int = 0) -> Response:
 
 
 @router.post("/settings", dependencies=[needs("edit_settings")])
-async def save_settings(request: Request) -> Response:
-    form = {k: str(v) for k, v in (await checked_form(request)).items()}
+def save_settings(request: Request, form: Form) -> Response:
     who = visitor(request)
     chosen: dict[str, object] = {s.key: form.get(f"school_{s.key}", "") for s in schools.SCHOOLS}
     try:
-        with database(request).fleet(who.fleet_id) as connection:
+        with recording(request) as connection:
             fleets.set_settings(connection, who.fleet_id, who.name, form.get("zone", "UTC"), form.get("measures", "si"), chosen)
     except InputError as error:
         shown = {"measures": form.get("measures"), "zone": form.get("zone"), "schools": chosen, "name": who.fleet}

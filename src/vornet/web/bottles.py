@@ -5,7 +5,6 @@ from __future__ import annotations
 from typing import Any
 
 from fastapi import APIRouter, Request
-from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import JSONResponse, RedirectResponse, Response
 from starlette.exceptions import HTTPException
 
@@ -14,7 +13,7 @@ from vornet.core.errors import InputError
 from vornet.flows.lab import labs, parcels
 from vornet.io import tables
 from vornet.store.database import query
-from vornet.web.pages import checked_form, database, day_of, needs, opened, render, today, typed, visitor
+from vornet.web.pages import Form, database, day_of, needs, opened, recording, render, today, typed, visitor
 from vornet.web.paper import pdf
 
 router = APIRouter()
@@ -52,26 +51,25 @@ def as_csv(request: Request) -> Response:
 
 
 @router.post("/lab/bottles", dependencies=[needs("ship_bottles")])
-async def draw(request: Request) -> Response:
+def draw(request: Request, form: Form) -> Response:
     """Register a bottle drawn between drains, or of new oil."""
-    form = await checked_form(request)
     who = visitor(request)
 
     def act() -> Response:
         try:
-            place, oil = str(form.get("compartment", "")), str(form.get("oil", ""))
-            with database(request).fleet(who.fleet_id) as connection:
+            place, oil = form.get("compartment", ""), form.get("oil", "")
+            with recording(request) as connection:
                 counts = "hours"
                 if place.isdigit():
                     row = connection.execute(query("labs.place_bottle"), {"compartment_id": int(place), "on": today(request)}).fetchone()
                     counts = "distance" if row and row["meter_unit"] == "km" else "hours"
                 conditions = {k: str(form.get(k, "")) for k in ("sample_how", "warmth")}
-                waited = str(form.get("minutes", "")).strip()
+                waited = form.get("minutes", "").strip()
                 minutes = measures.number(waited, "minutes") if waited else None
                 parcels.draw(
-                    connection, who.fleet_id, sample_no=str(form.get("sample_no", "")),
+                    connection, who.fleet_id, sample_no=form.get("sample_no", ""),
                     compartment_id=int(place) if place.isdigit() else None, oil_id=int(oil) if oil.isdigit() else None,
-                    batch=str(form.get("batch", "")), on=day_of(form.get("on"), "on", today(request)),
+                    batch=form.get("batch", ""), on=day_of(form.get("on"), "on", today(request)),
                     meter=typed(form, "meter", counts, request), conditions={**conditions, "minutes": minutes}, by=who.name,
                     today=today(request),
                 )  # fmt: skip
@@ -79,41 +77,38 @@ async def draw(request: Request) -> Response:
             return _page(request, str(error), form, "draw")
         return RedirectResponse("/lab/bottles", 303)
 
-    return await run_in_threadpool(act)
+    return act()
 
 
 @router.post("/lab/bottles/{bottle_id}", dependencies=[needs("ship_bottles")])
-async def bottle(request: Request, bottle_id: int) -> Response:
+def bottle(request: Request, bottle_id: int, form: Form) -> Response:
     """Give a bottle up, find it again, or take it out of its parcel."""
-    form = await checked_form(request)
-    who, do = visitor(request), str(form.get("do", ""))
-    with database(request).fleet(who.fleet_id) as connection:
+    who, do = visitor(request), form.get("do", "")
+    with recording(request) as connection:
         if do == "lose":
-            parcels.lose(connection, who.fleet_id, bottle_id, str(form.get("why", "")), who.name, today(request))
+            parcels.lose(connection, who.fleet_id, bottle_id, form.get("why", ""), who.name, today(request))
         elif do == "find":
             parcels.find_again(connection, who.fleet_id, bottle_id, who.name)
         elif do == "unpack":
             parcels.unpack(connection, who.fleet_id, bottle_id, who.name)
         else:
             raise InputError("do", "lose, find or unpack")
-    return RedirectResponse(str(form.get("back", "")) if str(form.get("back", "")).startswith("/lab/") else "/lab/bottles", 303)
+    return RedirectResponse(form.get("back", "") if form.get("back", "").startswith("/lab/") else "/lab/bottles", 303)
 
 
 @router.post("/lab/parcels", dependencies=[needs("ship_bottles")])
-async def pack(request: Request) -> Response:
+def pack(request: Request, form: Form) -> Response:
     """The chosen bottles go into a new parcel."""
-    form = await request.form()
-    checked = await checked_form(request)
     who = visitor(request)
-    chosen = [int(str(v)) for v in form.getlist("id") if str(v).isdigit()]
-    lab = str(checked.get("lab", ""))
+    chosen = [int(str(v)) for v in form.many("id") if str(v).isdigit()]
+    lab = form.get("lab", "")
     try:
-        with database(request).fleet(who.fleet_id) as connection:
+        with recording(request) as connection:
             parcel = parcels.pack(
-                connection, who.fleet_id, chosen, int(lab) if lab.isdigit() else 0, str(checked.get("note", "")), who.name, today(request)
+                connection, who.fleet_id, chosen, int(lab) if lab.isdigit() else 0, form.get("note", ""), who.name, today(request)
             )
     except InputError as error:
-        return await run_in_threadpool(_page, request, str(error), checked, "")
+        return _page(request, str(error), form, "")
     return RedirectResponse(f"/lab/parcels/{parcel}", 303)
 
 
@@ -145,31 +140,29 @@ def as_json(request: Request, shipment_id: int) -> Response:
 
 
 @router.post("/lab/parcels/{shipment_id}/send", dependencies=[needs("ship_bottles")])
-async def send(request: Request, shipment_id: int) -> Response:
+def send(request: Request, shipment_id: int, form: Form) -> Response:
     """The parcel has left."""
-    form = await checked_form(request)
     who = visitor(request)
-    with database(request).fleet(who.fleet_id) as connection:
+    with recording(request) as connection:
         parcels.send(connection, who.fleet_id, shipment_id, day_of(form.get("on"), "on", today(request)), who.name, today(request))
     return RedirectResponse(f"/lab/parcels/{shipment_id}", 303)
 
 
 @router.post("/lab/received", dependencies=[needs("ship_bottles")])
-async def received(request: Request) -> Response:
+def received(request: Request, form: Form) -> Response:
     """The lab has a bottle, and said so by telephone."""
-    form = await checked_form(request)
     who = visitor(request)
-    with database(request).fleet(who.fleet_id) as connection:
-        parcels.receive(connection, who.fleet_id, str(form.get("sample_no", "")), day_of(form.get("on"), "on", today(request)), who.name)
-    return RedirectResponse(str(form.get("back", "")) if str(form.get("back", "")).startswith("/lab/") else "/lab/bottles", 303)
+    with recording(request) as connection:
+        parcels.receive(connection, who.fleet_id, form.get("sample_no", ""), day_of(form.get("on"), "on", today(request)), who.name)
+    return RedirectResponse(form.get("back", "") if form.get("back", "").startswith("/lab/") else "/lab/bottles", 303)
 
 
 # ---- labs ----------------------------------------------------------------------------------------------
 
 
 def _labs(request: Request, error: str = "", form: dict[str, Any] | None = None) -> Response:
-    who, day = visitor(request), today(request)
-    with database(request).fleet(who.fleet_id) as connection:
+    day = today(request)
+    with database(request).fleet(visitor(request).fleet_id) as connection:
         found = connection.execute(query("labs.labs"), {"today": day}).fetchall()
         depots = [d["name"] for d in connection.execute(query("board.depots")).fetchall()]
     return render(
@@ -184,28 +177,25 @@ def show_labs(request: Request) -> Response:
 
 
 @router.post("/lab/labs", dependencies=[needs("keep_labs")])
-async def put_lab(request: Request) -> Response:
-    form = await request.form()
-    checked = await checked_form(request)
+def put_lab(request: Request, form: Form) -> Response:
     who = visitor(request)
-    days = str(checked.get("usual_days", "10")).strip()
+    days = form.get("usual_days", "10").strip()
     try:
-        with database(request).fleet(who.fleet_id) as connection:
+        with recording(request) as connection:
             labs.put(
-                connection, who.fleet_id, name=str(checked.get("name", "")), way=str(checked.get("way", "hand")),
-                address=str(checked.get("address", "")), key=str(checked.get("key", "")), usual_days=int(days) if days.isdigit() else 0,
-                depots=[str(d) for d in form.getlist("depots") if str(d)], by=who.name,
+                connection, who.fleet_id, name=form.get("name", ""), way=form.get("way", "hand"),
+                address=form.get("address", ""), key=form.get("key", ""), usual_days=int(days) if days.isdigit() else 0,
+                depots=[str(d) for d in form.many("depots") if str(d)], by=who.name,
             )  # fmt: skip
     except InputError as error:
-        return await run_in_threadpool(_labs, request, str(error), checked)
+        return _labs(request, str(error), form)
     return RedirectResponse("/lab/labs", 303)
 
 
 @router.post("/lab/labs/{lab_id}/forget", dependencies=[needs("keep_labs")])
-async def forget(request: Request, lab_id: int) -> Response:
+def forget(request: Request, lab_id: int, form: Form) -> Response:
     """Forget what one heading of a lab was said to mean."""
-    form = await checked_form(request)
     who = visitor(request)
-    with database(request).fleet(who.fleet_id) as connection:
-        labs.forget_meaning(connection, who.fleet_id, lab_id, str(form.get("heading", "")), who.name)
+    with recording(request) as connection:
+        labs.forget_meaning(connection, who.fleet_id, lab_id, form.get("heading", ""), who.name)
     return RedirectResponse("/lab/labs", 303)

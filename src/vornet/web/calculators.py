@@ -15,7 +15,7 @@ from vornet.core import measures, viscosity
 from vornet.core.errors import InputError
 from vornet.flows import calc
 from vornet.web.charts import oil_curves
-from vornet.web.pages import figure, needs, render
+from vornet.web.pages import OpenForm, figure, needs, render
 
 router = APIRouter(prefix="/calculators")
 
@@ -256,10 +256,9 @@ def show(request: Request) -> Response:
 
 
 @router.post("/{name}", dependencies=[needs("see")])
-async def work(request: Request, name: str) -> Response:
+def work(request: Request, name: str, form: OpenForm) -> Response:
     """One calculator's answer to what is typed so far; nothing is kept, so no token is asked for."""
     page = PAGES.get(name)
     if page is None:
         raise HTTPException(404, "There is no such calculator.")
-    form = {k: str(v)[:20_000] for k, v in (await request.form()).items()}
-    return render(request, "calculator_answer.html", w=_worked(page, form))
+    return render(request, "calculator_answer.html", w=_worked(page, {k: v[:20_000] for k, v in form.items()}))

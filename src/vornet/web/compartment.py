@@ -23,7 +23,7 @@ from vornet.flows.pages import compartment as flow
 from vornet.flows.pages.compartment import Facts
 from vornet.store.database import query
 from vornet.web.charts import overlay, ribbon
-from vornet.web.pages import checked_form, database, figure, needs, render, short_day, today, typed, visitor
+from vornet.web.pages import Form, database, figure, needs, recording, render, short_day, today, typed, visitor
 
 router = APIRouter()
 #: charges drawn unless all are asked for
@@ -319,11 +319,10 @@ def sample(request: Request, compartment_id: int, sample_id: int) -> Response:
 
 
 @router.post("/compartments/{compartment_id}/interval", dependencies=[needs("approve_interval")])
-async def approve(request: Request, compartment_id: int) -> Response:
+def approve(request: Request, compartment_id: int, form: Form) -> Response:
     """Approve an interval, by name."""
-    form = await checked_form(request)
     who = visitor(request)
-    with database(request).fleet(who.fleet_id) as connection:
+    with recording(request) as connection:
         row = connection.execute(query("board.compartment"), {"compartment_id": compartment_id}).fetchone()
         if row is None:
             raise HTTPException(404, "There is no such compartment in this fleet.")
@@ -333,5 +332,5 @@ async def approve(request: Request, compartment_id: int) -> Response:
         proposed = (row["decision"] or {}).get("proposed")
         if proposed and abs(meter - proposed) < 1e-4 * proposed:
             meter = proposed  # the proposal as shown in the fleet's unit, sent back
-        flow.approve(connection, who.fleet_id, compartment_id, meter, str(form.get("why", "")), who.name, today(request))
+        flow.approve(connection, who.fleet_id, compartment_id, meter, form.get("why", ""), who.name, today(request))
     return RedirectResponse(f"/compartments/{compartment_id}#decision", 303)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import uuid
+from collections.abc import Mapping
 
 from fastapi import APIRouter, Request
 from fastapi.responses import RedirectResponse, Response
@@ -11,7 +12,7 @@ from starlette.exceptions import HTTPException
 from vornet.core.errors import InputError
 from vornet.flows.pages import board
 from vornet.flows.work import drain as flow
-from vornet.web.pages import checked_form, database, needs, render, today, visitor
+from vornet.web.pages import Form, database, needs, recording, render, today, visitor
 
 router = APIRouter()
 
@@ -27,8 +28,8 @@ def choose(request: Request, q: str = "") -> Response:
     return render(request, "drain_choose.html", rows=rows, q=q)
 
 
-def _form(request: Request, form: dict[str, object]) -> flow.DrainForm:
-    return flow.DrainForm({k: str(v)[:3000] for k, v in form.items()}, system=visitor(request).measures)
+def _form(request: Request, form: Mapping[str, str]) -> flow.DrainForm:
+    return flow.DrainForm({k: v[:3000] for k, v in form.items()}, system=visitor(request).measures)
 
 
 def _page(request: Request, row: dict, form: flow.DrainForm, saved: bool = False) -> Response:
@@ -54,9 +55,9 @@ def ask(request: Request, compartment_id: int) -> Response:
 
 
 @router.post("/compartments/{compartment_id}/drain/figures", dependencies=[needs("log_work")])
-async def figures(request: Request, compartment_id: int) -> Response:
+def figures(request: Request, compartment_id: int, posted: Form) -> Response:
     """The numbers that follow from what is typed so far."""
-    form = _form(request, await checked_form(request))
+    form = _form(request, posted)
     with database(request).fleet(visitor(request).fleet_id) as connection:
         row = flow.place(connection, compartment_id)
         sums = flow.figures(row, form, today(request))
@@ -67,10 +68,10 @@ async def figures(request: Request, compartment_id: int) -> Response:
 
 
 @router.post("/compartments/{compartment_id}/drain", dependencies=[needs("log_work")])
-async def save(request: Request, compartment_id: int) -> Response:
-    form = _form(request, {**await checked_form(request), "sent": "1"})
+def save(request: Request, compartment_id: int, posted: Form) -> Response:
+    form = _form(request, {**posted, "sent": "1"})
     who = visitor(request)
-    with database(request).fleet(who.fleet_id) as connection:
+    with recording(request) as connection:
         saved = flow.log(connection, who.fleet_id, compartment_id, form, who.name, today(request))
         if saved is None:
             return _page(request, flow.place(connection, compartment_id), form)

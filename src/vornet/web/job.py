@@ -8,13 +8,12 @@ import uuid
 from datetime import UTC, date, datetime, timedelta
 from typing import Any
 
-from fastapi import APIRouter, Request
-from fastapi.concurrency import run_in_threadpool
+from fastapi import APIRouter, Depends, Request
 from fastapi.responses import JSONResponse, RedirectResponse, Response
 from markupsafe import Markup
-from starlette.datastructures import UploadFile as FormFile
 from starlette.exceptions import HTTPException
 
+from vornet.api.bodies import Raw, takes
 from vornet.core import job as rules
 from vornet.core import measures
 from vornet.core.errors import InputError
@@ -25,7 +24,7 @@ from vornet.io.equipment import READINGS, TIGHTENING
 from vornet.store.database import query
 from vornet.web import forms
 from vornet.web.charts import grades
-from vornet.web.pages import checked_form, database, day_of, maybe_day, needs, opened, render, today, visitor
+from vornet.web.pages import Form, OpenForm, database, day_of, maybe_day, needs, opened, recording, render, today, visitor
 
 router = APIRouter()
 #: paths that a device's job key opens, session or not
@@ -73,16 +72,14 @@ def _new(request: Request, unit_id: int, compartment: int | None, error: str) ->
 
 
 @router.post("/units/{unit_id}/job", dependencies=[needs("log_work")])
-async def make(request: Request, unit_id: int) -> Response:
-    await checked_form(request)
-    form, who = await request.form(), visitor(request)
-    ids = {k: [int(str(i)) for i in form.getlist(k) if str(i).isdigit()] for k in ("compartment", "item")}
+def make(request: Request, unit_id: int, form: Form) -> Response:
+    who = visitor(request)
     try:
         on = day_of(form.get("on"), "on", today(request))
-        with database(request).fleet(who.fleet_id) as connection:
+        with recording(request) as connection:
             job_id = jobs.make(
-                connection, who.fleet_id, unit_id, ids["compartment"], ids["item"], on, form.get("sample") == "yes",
-                str(form.get("note", "")), who.name,
+                connection, who.fleet_id, unit_id, form.ids("compartment"), form.ids("item"), on, form.get("sample") == "yes",
+                form.get("note", ""), who.name,
             )  # fmt: skip
     except InputError as error:
         return _new(request, unit_id, None, error.why)
@@ -106,11 +103,10 @@ def _words(found: dict[str, Any]) -> dict[str, Any]:
 
 
 @router.post("/jobs/{job_id}/cancel", dependencies=[needs("log_work")])
-async def cancel(request: Request, job_id: int) -> Response:
-    form = await checked_form(request)
+def cancel(request: Request, job_id: int, form: Form) -> Response:
     who = visitor(request)
-    with database(request).fleet(who.fleet_id) as connection:
-        jobs.cancel(connection, who.fleet_id, job_id, str(form.get("why", "")), who.name)
+    with recording(request) as connection:
+        jobs.cancel(connection, who.fleet_id, job_id, form.get("why", ""), who.name)
     return RedirectResponse("/jobs", 303)
 
 
@@ -187,13 +183,9 @@ def _device_may(request: Request) -> None:
         raise HTTPException(403, "Entries come from the job's own page.")
 
 
-@router.post("/jobs/{job_id}/entries", dependencies=[needs("log_work")])
-async def entries(request: Request, job_id: int) -> Response:
+@router.post("/jobs/{job_id}/entries", dependencies=[needs("log_work"), Depends(_device_may), takes(LARGEST_SENDING)])
+def entries(request: Request, job_id: int, body: Raw) -> Response:
     """What a device has to say; each entry is kept once, whatever happens to the connection."""
-    _device_may(request)
-    body = await request.body()
-    if len(body) > LARGEST_SENDING:
-        return JSONResponse({"detail": "that is more than a job's entries can be"}, 413)
     try:
         sent = json.loads(body)
         rows = sent["entries"]
@@ -203,42 +195,27 @@ async def entries(request: Request, job_id: int) -> Response:
         return JSONResponse({"detail": "entries: is not a list"}, 422)
     who = visitor(request)
 
-    def go() -> dict[str, Any]:
-        with database(request).fleet(who.fleet_id) as connection:
-            return jobs.take(connection, who, job_id, rows, datetime.now(UTC), today(request))
-
     try:
-        answer = await run_in_threadpool(go)
+        with recording(request) as connection:
+            answer = jobs.take(connection, who, job_id, rows, datetime.now(UTC), today(request))
     except InputError as error:
         return JSONResponse({"detail": str(error)}, 404)
     return JSONResponse(json.loads(json.dumps(answer, default=str)))
 
 
-@router.post("/jobs/{job_id}/photos", dependencies=[needs("log_work")])
-async def photos(request: Request, job_id: int) -> Response:
+@router.post("/jobs/{job_id}/photos", dependencies=[needs("log_work"), Depends(_device_may), takes(jobs.LARGEST_PHOTO + 100_000)])
+def photos(request: Request, job_id: int, form: OpenForm) -> Response:
     """One photo from a device."""
-    _device_may(request)
-    if int(request.headers.get("Content-Length") or 0) > jobs.LARGEST_PHOTO + 100_000:
-        return JSONResponse({"detail": f"photo: is larger than {jobs.LARGEST_PHOTO // 1_000_000} MB"}, 413)
-    form = await request.form(max_part_size=jobs.LARGEST_PHOTO + 1)
-    upload, who = form.get("file"), visitor(request)
-    if not isinstance(upload, FormFile):
+    upload, who = form.files.get("file"), visitor(request)
+    if upload is None:
         return JSONResponse({"detail": "photo: is missing"}, 422)
-    content = await upload.read(jobs.LARGEST_PHOTO + 1)
-    part = str(form.get("part", ""))
-
-    def go() -> None:
-        with database(request).fleet(who.fleet_id) as connection:
-            jobs.keep_photo(
-                connection, who, job_id, str(form.get("id", "")), int(part) if part.isdigit() else None, str(form.get("about", "")),
-                content,
-            )  # fmt: skip
-
     try:
-        await run_in_threadpool(go)
+        fresh = jobs.photo_drawn(upload.file.read(jobs.LARGEST_PHOTO + 1))
+        with recording(request) as connection:
+            jobs.keep_photo(connection, who, job_id, form.get("id", ""), form.id("part"), form.get("about", ""), fresh)
     except InputError as error:
         return JSONResponse({"detail": str(error)}, 422)
-    return JSONResponse({"kept": str(form.get("id", ""))})
+    return JSONResponse({"kept": form.get("id", "")})
 
 
 @router.get("/jobs/photos/{photo_id}", dependencies=[needs("see")])
@@ -254,13 +231,12 @@ def photo(request: Request, photo_id: str) -> Response:
 
 # ---- put off ---------------------------------------------------------------------------------------------------
 @router.post("/deferred/{deferred_id}", dependencies=[needs("log_work")])
-async def close_deferred(request: Request, deferred_id: int) -> Response:
+def close_deferred(request: Request, deferred_id: int, form: Form) -> Response:
     """Dealt with: what was found; for a re-check the level."""
-    form = await checked_form(request)
     who = visitor(request)
-    with database(request).fleet(who.fleet_id) as connection:
+    with recording(request) as connection:
         jobs.close_deferred(
-            connection, who.fleet_id, deferred_id, str(form.get("finding", "")), measures.level(str(form.get("level", "")), "level"), who.name
+            connection, who.fleet_id, deferred_id, form.get("finding", ""), measures.level(form.get("level", ""), "level"), who.name
         )
     return RedirectResponse("/jobs", 303)
 
@@ -270,8 +246,8 @@ SYMPTOMS = ("noise", "hard shifting", "hard starting", "lamp", "smell", "smoke",
 
 
 def _quick(request: Request, compartment_id: int, error: str = "", saved: str = "") -> Response:
-    who, day = visitor(request), today(request)
-    with database(request).fleet(who.fleet_id) as connection:
+    day = today(request)
+    with database(request).fleet(visitor(request).fleet_id) as connection:
         row = connection.execute(query("board.compartment"), {"compartment_id": compartment_id}).fetchone()
         if row is None:
             raise HTTPException(404, "There is no such compartment in this fleet.")
@@ -305,12 +281,11 @@ def quick(request: Request, compartment_id: int, saved: str = "") -> Response:
 
 
 @router.post("/q/{compartment_id}", dependencies=[needs("log_work")])
-async def note(request: Request, compartment_id: int) -> Response:
+def note(request: Request, compartment_id: int, form: Form) -> Response:
     """One thing noted in between."""
-    form = {k: str(v) for k, v in (await checked_form(request)).items()}
     who, day = visitor(request), today(request)
     try:
-        said = await run_in_threadpool(_note, request, compartment_id, form, who, day)
+        said = _note(request, compartment_id, form, who, day)
     except InputError as error:
         words = {"meter": "Meter", "litres": "Litres", "reading": "Level", "level": "Level", "on": "Day", "what": "What"}
         return _quick(request, compartment_id, f"{words.get(error.field, error.field)}: {error.why}")
@@ -319,7 +294,7 @@ async def note(request: Request, compartment_id: int) -> Response:
 
 def _note(request: Request, compartment_id: int, form: dict[str, str], who: Any, day: date) -> str:
     do_, system = form.get("do", ""), who.measures
-    with database(request).fleet(who.fleet_id) as connection:
+    with recording(request) as connection:
         row = connection.execute(query("board.compartment"), {"compartment_id": compartment_id}).fetchone()
         if row is None:
             raise InputError("compartment", "is not in this fleet")

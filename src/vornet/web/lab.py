@@ -2,25 +2,22 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Callable, Iterator
-from typing import Any, BinaryIO
+from typing import Any
 from urllib.parse import quote
 
 from fastapi import APIRouter, Request
-from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import RedirectResponse, Response, StreamingResponse
-from starlette.datastructures import UploadFile as FormFile
 from starlette.exceptions import HTTPException
 
+from vornet.api.bodies import takes
 from vornet.core.errors import InputError
 from vornet.core.measurands import INDEX, MEASURANDS
-from vornet.flows.judge import evaluate
 from vornet.flows.lab import files, inbox
-from vornet.flows.register import register
+from vornet.io import apart
 from vornet.io.lab_header import Meaning
 from vornet.store.database import Connection
-from vornet.web.pages import checked_form, database, needs, render, today, visitor
+from vornet.web.pages import Form, database, needs, recording, render, today, visitor
 
 router = APIRouter()
 LARGEST = 200_000_000
@@ -51,9 +48,9 @@ def _inbox(connection: Connection, show: str, at: int) -> dict[str, Any]:
 
 def _answer(request: Request, act: Callable[[Connection], str | None], show: str, at: int) -> Response:
     """Do something to the thing that is open, and show the list with the next one open; what went wrong is said there."""
-    who, error, said = visitor(request), "", ""
+    error, said = "", ""
     try:
-        with database(request).fleet(who.fleet_id) as connection:
+        with recording(request) as connection:
             said = act(connection) or ""
     except InputError as problem:
         error = str(problem)
@@ -61,29 +58,32 @@ def _answer(request: Request, act: Callable[[Connection], str | None], show: str
         if error:
             raise InputError("", error)
         return RedirectResponse(f"/lab?show={show}&at={at}", 303)
-    with database(request).fleet(who.fleet_id) as connection:
+    with database(request).fleet(visitor(request).fleet_id) as connection:
         context = _inbox(connection, show, at)
     return render(request, "lab_inbox.html", 422 if error else 200, error=error, said=said, **context)
 
 
 def _place(form: dict[str, Any]) -> int:
-    text = str(form.get("at", "0"))
+    text = form.get("at", "0")
     return int(text) if text.isdigit() and len(text) < 6 else 0
 
 
-@router.post("/lab", dependencies=[needs("take_files")])
-async def take(request: Request) -> Response:
+@router.post("/lab", dependencies=[needs("take_files"), takes(LARGEST + 100_000)])
+def take(request: Request, form: Form) -> Response:
     """A file dropped: results go on the queue; a register (JSON with units) goes in at once."""
-    form = await checked_form(request)
-    upload = form.get("file")
-    if not isinstance(upload, FormFile) or not upload.filename:
+    upload, who, db = form.files.get("file"), visitor(request), database(request)
+    if upload is None:
         return _refused("choose a file first")
-    if (upload.size or 0) > LARGEST:
-        return _refused(f"{upload.filename} is larger than {LARGEST // 1_000_000} MB: import it with the vornet command")
+    name, lab = str(upload.filename)[:200], form.get("lab", "")[:80]
     try:
-        file_id = await run_in_threadpool(_take, request, upload.filename[:200], upload.file, str(form.get("lab", ""))[:80])
+        content = inbox.register_in(upload.file)
+        if content is not None:
+            file_id = apart.long(inbox.take_register, db.location, who.fleet, content, name=name, by=who.name, today=today(request))
+        else:
+            with db.fleet(who.fleet_id) as connection:
+                file_id = inbox.take(connection, who.fleet_id, upload.file, name=name, lab=lab, by=who.name).import_file_id
     except InputError as error:
-        return _refused(f"{upload.filename}: {error}. Nothing was changed.")
+        return _refused(f"{name}: {error}. Nothing was changed.")
     return RedirectResponse(f"/lab/files/{file_id}", 303)
 
 
@@ -91,36 +91,11 @@ def _refused(text: str) -> Response:
     return RedirectResponse(f"/lab?show=files&error={quote(text[:400])}", 303)
 
 
-def _is_register(content: bytes) -> bool:
-    if content.lstrip()[:1] != b"{":
-        return False
-    try:
-        document = json.loads(content)
-    except ValueError:
-        return False
-    return isinstance(document, dict) and bool({"units", "oils", "drains", "readings"} & set(document))
-
-
-def _take(request: Request, name: str, source: BinaryIO, lab: str) -> int:
-    who, db, day = visitor(request), database(request), today(request)
-    head = source.read(4096)
-    source.seek(0)
-    if head.lstrip()[:1] == b"{" and _is_register(content := source.read()):
-        report = register.load(db, content, fleet=who.fleet, by=who.name, today=day)
-        evaluate.evaluate(db, who.fleet, day)
-        with db.fleet(who.fleet_id) as connection:
-            return inbox.note_register(connection, who.fleet_id, name, content, report, who.name)
-    source.seek(0)
-    with db.fleet(who.fleet_id) as connection:
-        return inbox.take(connection, who.fleet_id, source, name=name, lab=lab, by=who.name).import_file_id
-
-
 @router.post("/lab/retry", dependencies=[needs("take_files")])
-async def retry(request: Request) -> Response:
+def retry(request: Request, form: Form) -> Response:
     """Read the files with waiting rows again."""
-    await checked_form(request)
     who = visitor(request)
-    with database(request).fleet(who.fleet_id) as connection:
+    with recording(request) as connection:
         count = inbox.retry(connection, who.fleet_id)
     return RedirectResponse(f"/lab?show=rows&said={quote(f'{count} files are read again')}", 303)
 
@@ -136,10 +111,9 @@ def waiting(request: Request) -> Response:
 
 
 @router.post("/lab/rows/{held_row_id}", dependencies=[needs("take_files")])
-async def row(request: Request, held_row_id: int) -> Response:
+def row(request: Request, held_row_id: int, form: Form) -> Response:
     """Put a row away, take it in with corrected cells, or let it replace the sample that has its number."""
-    form = await checked_form(request)
-    who, do, why = visitor(request), str(form.get("do", "away")), str(form.get("why", ""))
+    who, do, why = visitor(request), form.get("do", "away"), form.get("why", "")
     cells = {k[5:]: str(v) for k, v in form.items() if k.startswith("cell.")}
 
     def act(connection: Connection) -> str | None:
@@ -149,18 +123,17 @@ async def row(request: Request, held_row_id: int) -> Response:
         number = inbox.correct_row(connection, who.fleet_id, held_row_id, cells, why, who.name, today(request), force=do == "replace")
         return f"sample {number} went in"
 
-    return await run_in_threadpool(_answer, request, act, "rows", _place(form))
+    return _answer(request, act, "rows", _place(form))
 
 
 # ---- held samples --------------------------------------------------------------------------------------
 
 
 @router.post("/lab/holds/{hold_id}", dependencies=[needs("settle_holds")])
-async def settle(request: Request, hold_id: int) -> Response:
+def settle(request: Request, hold_id: int, form: Form) -> Response:
     """Release, reject, correct, swap back, or record the oil that nobody recorded; with a reason."""
-    form = await checked_form(request)
     who, day = visitor(request), today(request)
-    do, why = str(form.get("do", form.get("settlement", ""))), str(form.get("why", ""))
+    do, why = str(form.get("do", form.get("settlement", ""))), form.get("why", "")
     typed = {k[6:]: str(v) for k, v in form.items() if k.startswith("value.")}
 
     def act(connection: Connection) -> str | None:
@@ -179,7 +152,7 @@ async def settle(request: Request, hold_id: int) -> Response:
         inbox.settle(connection, who.fleet_id, hold_id, do, why, who.name, day)
         return "released into judgement" if do == "released" else "rejected"
 
-    return await run_in_threadpool(_answer, request, act, "holds", _place(form))
+    return _answer(request, act, "holds", _place(form))
 
 
 # ---- files ---------------------------------------------------------------------------------------------
@@ -204,9 +177,8 @@ def file(request: Request, import_file_id: int) -> Response:
 
 
 @router.post("/lab/files/{import_file_id}/headings", dependencies=[needs("take_files")])
-async def explain(request: Request, import_file_id: int) -> Response:
+def explain(request: Request, import_file_id: int, form: Form) -> Response:
     """Say once what a lab's headings mean; the file is read with them."""
-    form = await checked_form(request)
     who = visitor(request)
     said: dict[str, Meaning] = {}
     n = 0
@@ -217,10 +189,10 @@ async def explain(request: Request, import_file_id: int) -> Response:
             said[str(name)] = Meaning("" if key == "-" else key, unit)
         n += 1
     try:
-        with database(request).fleet(who.fleet_id) as connection:
-            inbox.explain(connection, who.fleet_id, import_file_id, str(form.get("lab", ""))[:80], said, who.name)
+        with recording(request) as connection:
+            inbox.explain(connection, who.fleet_id, import_file_id, form.get("lab", "")[:80], said, who.name)
     except InputError as error:
-        return await run_in_threadpool(_file, request, import_file_id, str(error), said)
+        return _file(request, import_file_id, str(error), said)
     return RedirectResponse(f"/lab/files/{import_file_id}", 303)
 
 
@@ -244,10 +216,14 @@ def original(request: Request, import_file_id: int) -> Response:
         raise HTTPException(404, "There is no such file.")
 
     def pieces() -> Iterator[bytes]:
-        with db.fleet(fleet_id) as connection:
-            stream = files.stream(connection, import_file_id)
-            while piece := stream.read(files.PIECE_BYTES):
-                yield piece
+        n = 0
+        while True:  # a transaction a piece: whoever reads slowly holds no connection
+            with db.fleet(fleet_id) as connection:
+                piece = files.piece(connection, import_file_id, n)
+            if not piece:
+                return
+            yield piece
+            n += 1
 
     return StreamingResponse(
         pieces(), media_type="application/octet-stream",

@@ -7,20 +7,19 @@ from typing import Any
 from urllib.parse import urlencode
 
 from fastapi import APIRouter, Request
-from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import RedirectResponse, Response
-from starlette.datastructures import UploadFile as FormFile
 from starlette.exceptions import HTTPException
 
+from vornet.api.bodies import takes
 from vornet.core.errors import InputError
 from vornet.core.measurands import KEYS, MEASURANDS
-from vornet.flows.judge import evaluate, learned
+from vornet.flows.judge import learned
 from vornet.flows.lab import inbox
 from vornet.flows.register import register, units
-from vornet.io import equipment, tables, workbook
+from vornet.io import apart, equipment, tables, workbook
 from vornet.store.database import query
 from vornet.web import forms
-from vornet.web.pages import checked_form, database, maybe_day, needs, opened, render, today, visitor
+from vornet.web.pages import Form, Posted, database, maybe_day, needs, number_like, opened, recording, render, today, visitor
 
 router = APIRouter()
 LARGEST = 60_000_000
@@ -72,40 +71,37 @@ def _file(content: str | bytes, media: str, name: str) -> Response:
 
 
 # ---- many at once ----------------------------------------------------------------------------------------------
-async def _selection(request: Request) -> tuple[dict[str, Any], list[int]]:
-    await checked_form(request)
-    form = await request.form(max_fields=20_000)
+def _selection(request: Request, form: Posted) -> list[int]:
     if form.get("all"):
         with database(request).fleet(visitor(request).fleet_id) as connection:
             ids = units.ids_of(connection, _wanted(form))
     else:
-        ids = [int(str(i)) for i in form.getlist("id") if str(i).isdigit()]
-        ids += [int(i) for i in str(form.get("ids", "")).split(",") if i.isdigit()]
-    plain = {k: str(v) for k, v in form.items() if k != "id"}
-    return plain, list(dict.fromkeys(ids))
+        ids = [*form.ids("id"), *(int(i) for i in form.get("ids", "").split(",") if number_like(i))]
+    form.pop("id", None)
+    return list(dict.fromkeys(ids))
 
 
 @router.post("/library/change", dependencies=[needs("edit_register")])
-async def change(request: Request) -> Response:
+def change(request: Request, form: Form) -> Response:
     """Choose what to change on a selection, see what would change, then do it."""
-    form, ids = await _selection(request)
+    ids = _selection(request, form)
     who = visitor(request)
     if not ids:
         return RedirectResponse("/library?" + _query_string(_wanted(form)), 303)
     key, step = form.get("what", ""), form.get("step", "choose")
     if "counts" not in form:
-        with database(request).fleet(who.fleet_id) as connection:
+        with recording(request) as connection:
             form["counts"] = units.what_they_count(connection, ids, today(request))
     lines: list[units.Line] = []
     errors: dict[str, str] = {}
     if key in units.CHANGES and step in ("look", "do"):
         try:
             value = _value(units.CHANGES[key], form, who.measures)
-            with database(request).fleet(who.fleet_id) as connection:
+            with recording(request) as connection:
                 lines = units.change_many(connection, who.fleet_id, ids, key, value, who.name, today(request), apply=step == "do")
         except InputError as error:
             errors = getattr(error, "errors", None) or {error.field: error.why}
-    with database(request).fleet(who.fleet_id) as connection:
+    with recording(request) as connection:
         oils = [o["name"] for o in connection.execute(query("register.oils")).fetchall()]
     counts = form["counts"]
     return render(
@@ -174,10 +170,9 @@ def templates(request: Request) -> Response:
 
 
 @router.post("/library/templates/{template_id}/remove", dependencies=[needs("edit_register")])
-async def remove_template(request: Request, template_id: int) -> Response:
-    await checked_form(request)
+def remove_template(request: Request, template_id: int, form: Form) -> Response:
     who = visitor(request)
-    with database(request).fleet(who.fleet_id) as connection:
+    with recording(request) as connection:
         units.remove_template(connection, who.fleet_id, template_id, who.name)
     return RedirectResponse("/library/templates", 303)
 
@@ -228,15 +223,14 @@ def show_oil(request: Request, oil_id: int) -> Response:
     return _oil(request, oil_id, None, {})
 
 
-async def _save_oil(request: Request, oil_id: int | None) -> Response:
-    form = {k: str(v) for k, v in (await checked_form(request)).items()}
+def _save_oil(request: Request, oil_id: int | None, form: Posted) -> Response:
     who, errors = visitor(request), {}  # type: ignore[var-annotated]
     given = forms.read_fields(forms.OIL_FIELDS, form, who.measures, errors)
     given |= forms.read_fields(tuple(forms.Field(k, k, "number") for k in KEYS), form, who.measures, errors)
     try:
         if errors:
             raise units.FormErrors(errors)
-        with database(request).fleet(who.fleet_id) as connection:
+        with recording(request) as connection:
             saved = units.save_oil(connection, who.fleet_id, oil_id, given, who.name, today(request))
     except InputError as error:
         return _oil(request, oil_id, form, getattr(error, "errors", None) or {error.field: error.why})
@@ -244,26 +238,25 @@ async def _save_oil(request: Request, oil_id: int | None) -> Response:
 
 
 @router.post("/library/oils/new", dependencies=[needs("edit_oils")])
-async def add_oil(request: Request) -> Response:
-    return await _save_oil(request, None)
+def add_oil(request: Request, form: Form) -> Response:
+    return _save_oil(request, None, form)
 
 
 @router.post("/library/oils/{oil_id}", dependencies=[needs("edit_oils")])
-async def save_oil(request: Request, oil_id: int) -> Response:
-    return await _save_oil(request, oil_id)
+def save_oil(request: Request, oil_id: int, form: Form) -> Response:
+    return _save_oil(request, oil_id, form)
 
 
 @router.post("/library/oils/{oil_id}/batches", dependencies=[needs("edit_oils")])
-async def add_batch(request: Request, oil_id: int) -> Response:
+def add_batch(request: Request, oil_id: int, form: Form) -> Response:
     """A batch that came in."""
-    form = {k: str(v) for k, v in (await checked_form(request)).items()}
     who, errors = visitor(request), {}  # type: ignore[var-annotated]
     given = forms.read_fields(forms.BATCH_FIELDS, form, who.measures, errors)
     try:
         if errors:
             raise units.FormErrors(errors)
         maybe_day(form.get("received_on"), "received_on")
-        with database(request).fleet(who.fleet_id) as connection:
+        with recording(request) as connection:
             units.save_batch(connection, who.fleet_id, oil_id, given, who.name)
     except InputError as error:
         return _oil(request, oil_id, None, {"batch": f"{error.field}: {error.why}"})
@@ -300,26 +293,19 @@ def export(request: Request, layout: str, table: str = "compartments", template:
     raise HTTPException(404, "json, xlsx, zip or csv")
 
 
-@router.post("/library/files", dependencies=[needs("edit_register")])
-async def take(request: Request) -> Response:
+@router.post("/library/files", dependencies=[needs("edit_register"), takes(LARGEST + 100_000)])
+def take(request: Request, form: Form) -> Response:
     """A register file in: good rows go in, bad ones are listed."""
-    form = await checked_form(request)
-    upload, who = form.get("file"), visitor(request)
-    if not isinstance(upload, FormFile) or not upload.filename:
+    upload, who = form.files.get("file"), visitor(request)
+    if upload is None:
         return _files(request, error="Choose a file first.")
-    content, name = await upload.read(LARGEST + 1), upload.filename[:200]
+    content, name = upload.file.read(LARGEST + 1), str(upload.filename)[:200]
     if len(content) > LARGEST:
         return _files(request, error=f"{name} is larger than {LARGEST // 1_000_000} MB: import it with the vornet command.")
 
-    def go() -> int:
-        db, day = database(request), today(request)
-        report = register.load(db, content, fleet=who.fleet, by=who.name, today=day, file=name)
-        evaluate.evaluate(db, who.fleet, day)
-        with db.fleet(who.fleet_id) as connection:
-            return inbox.note_register(connection, who.fleet_id, name, content, report, who.name)
-
     try:
-        file_id = await run_in_threadpool(go)
+        where = database(request).location
+        file_id = apart.long(inbox.take_register, where, who.fleet, content, name=name, by=who.name, today=today(request))
     except InputError as error:
         return _files(request, error=f"{name}: {error}. Nothing was changed.")
     return RedirectResponse(f"/library/files?done={file_id}", 303)

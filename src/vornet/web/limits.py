@@ -15,9 +15,10 @@ from vornet.core.limits import DUTIES
 from vornet.core.measurands import BY_KEY, MEASURANDS
 from vornet.flows.judge import backtest as backtests
 from vornet.flows.judge import learning, limits
+from vornet.io import apart
 from vornet.store.database import Connection
 from vornet.web.charts.calibration import Line, picture
-from vornet.web.pages import checked_form, database, needs, number_of, opened, render, today, visitor
+from vornet.web.pages import Form, database, needs, number_of, opened, recording, render, today, visitor
 
 router = APIRouter()
 
@@ -46,31 +47,30 @@ def show(request: Request, duty: str = "", family: str = "") -> Response:
 
 
 @router.post("/limits/what-if", dependencies=[needs("see_review")])
-async def what_if(request: Request) -> Response:
+def what_if(request: Request, form: Form) -> Response:
     """What the figures as typed would change; nothing is written."""
-    form = await checked_form(request)
-    duty = str(form.get("duty", ""))
+    duty, day, fleet_id, db = form.get("duty", ""), today(request), visitor(request).fleet_id, database(request)
     error, found = "", None
-    with database(request).fleet(visitor(request).fleet_id) as connection:
-        try:
-            rows = limits.typed(limits.in_force(connection, today(request))["rows"], duty, form)
-            found = limits.what_if(connection, rows, duty, today(request), str(form.get("family", "")))
-        except InputError as problem:
-            error = str(problem)
+    with db.fleet(fleet_id) as connection:
+        in_force = limits.in_force(connection, day)["rows"]
+    try:
+        rows = limits.typed(in_force, duty, form)
+        found = apart.long(limits.what_if_apart, db.location, fleet_id, rows, duty, day, form.get("family", ""))
+    except InputError as problem:
+        error = str(problem)
     return render(request, "what_if.html", 422 if error else 200, found=found, error=error)
 
 
 @router.post("/limits", dependencies=[needs("edit_limits")])
-async def save(request: Request) -> Response:
+def save(request: Request, form: Form) -> Response:
     """A new version of the limits, in force from today."""
-    form = await checked_form(request)
-    who, duty = visitor(request), str(form.get("duty", ""))
-    with database(request).fleet(who.fleet_id) as connection:
+    who, duty = visitor(request), form.get("duty", "")
+    with recording(request) as connection:
         try:
             rows = limits.typed(limits.in_force(connection, today(request))["rows"], duty, form)
-            limits.save(connection, who.fleet_id, rows, duty, by=who.name, why=str(form.get("why", "")), today=today(request))
+            limits.save(connection, who.fleet_id, rows, duty, by=who.name, why=form.get("why", ""), today=today(request))
         except InputError as problem:
-            context = _context(request, connection, duty, str(form.get("family", "")))
+            context = _context(request, connection, duty, form.get("family", ""))
             return render(request, "limits.html", 422, typed=opened(dict(form)), error=str(problem), **context)
     return RedirectResponse(f"/limits?duty={duty}", 303)
 
@@ -91,13 +91,12 @@ def _precision(request: Request, typed: dict[str, Any], error: str) -> Response:
 
 
 @router.post("/limits/precision", dependencies=[needs("edit_limits")])
-async def save_precision(request: Request) -> Response:
+def save_precision(request: Request, form: Form) -> Response:
     """A new version of the fleet's own precision."""
-    form = await checked_form(request)
     who = visitor(request)
     try:
-        with database(request).fleet(who.fleet_id) as connection:
-            limits.save_precision(connection, who.fleet_id, form, by=who.name, why=str(form.get("why", "")), today=today(request))
+        with recording(request) as connection:
+            limits.save_precision(connection, who.fleet_id, form, by=who.name, why=form.get("why", ""), today=today(request))
     except InputError as problem:
         return _precision(request, dict(form), str(problem))
     return RedirectResponse("/limits/precision", 303)
@@ -110,11 +109,13 @@ def backtest(request: Request, version: int = 0) -> Response:
 
 
 def _backtest(request: Request, version: int, error: str) -> Response:
-    with database(request).fleet(visitor(request).fleet_id) as connection:
+    db, fleet_id = database(request), visitor(request).fleet_id
+    with db.fleet(fleet_id) as connection:
         known = limits.versions(connection)
         chosen = next((v for v in known if v["version"] == version), None)
         sets = {f"limits version {version}": [limits.FixedLimit(**r) for r in chosen["limits"]]} if chosen else {}
-        found = backtests.backtest(connection, today(request), sets)
+    found = apart.long(backtests.backtest_apart, db.location, fleet_id, today(request), sets)
+    with db.fleet(fleet_id) as connection:
         signed, weighed = learning.versions(connection), learning.in_force(connection, today(request))
     return render(
         request, "backtest.html", 422 if error else 200, found=found, versions=known, version=version, picture=picture(_lines(found)),
@@ -136,18 +137,16 @@ def _lines(found: dict[str, Any]) -> list[Line]:
 
 
 @router.post("/backtest/signs", dependencies=[needs("weigh_signs")])
-async def weigh_signs(request: Request) -> Response:
+def weigh_signs(request: Request, form: Form) -> Response:
     """Sign what a family's findings make of its signs, or take all of it back."""
-    raw = await request.form()
-    form = await checked_form(request)
-    who, family, why = visitor(request), str(form.get("family", "")), str(form.get("why", ""))
+    who, family, why = visitor(request), form.get("family", ""), form.get("why", "")
     try:
-        with database(request).fleet(who.fleet_id) as connection:
+        with recording(request) as connection:
             if form.get("take_back"):
                 learning.take_back(connection, who.fleet_id, family, by=who.name, why=why, today=today(request))
             else:
                 # factors in hundredths, so that what is signed is what was shown
-                pairs = [str(text).rpartition("=") for text in raw.getlist("sign")]
+                pairs = [str(text).rpartition("=") for text in form.many("sign")]
                 chosen = {key: number_of(hundredths, "sign") / 100 for key, _, hundredths in pairs}
                 learning.sign(connection, who.fleet_id, family, chosen, by=who.name, why=why, today=today(request))
     except InputError as problem:

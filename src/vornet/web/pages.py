@@ -4,15 +4,18 @@ from __future__ import annotations
 
 import hmac
 import re
+from collections.abc import Iterator
+from contextlib import contextmanager
 from datetime import date
 from importlib.resources import files
-from typing import Any
+from typing import Annotated, Any
 
 from fastapi import Depends, Request
 from fastapi.responses import HTMLResponse
 from jinja2 import Environment, FileSystemLoader, StrictUndefined, pass_context, select_autoescape
 from jinja2.runtime import Context
 from markupsafe import Markup
+from starlette.datastructures import FormData, UploadFile
 from starlette.exceptions import HTTPException
 
 from vornet.core import measures
@@ -25,9 +28,12 @@ from vornet.core.oil_properties import BY_PROPERTY
 from vornet.flows.house import access
 from vornet.flows.house.people import Visitor
 from vornet.flows.judge import verdicts
-from vornet.store.database import Database
+from vornet.flows.judge.settle import AT_ONCE, settling
+from vornet.store.database import Connection, Database
 from vornet.web.charts import ribbon
 
+#: fields of one form
+MOST_FIELDS = 20_000
 _environment = Environment(
     loader=FileSystemLoader(str(files("vornet.web") / "templates")),
     autoescape=select_autoescape(), undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True,
@@ -165,13 +171,57 @@ def today(request: Request) -> date:
     return request.app.state.fixed_today or date.today()
 
 
-async def checked_form(request: Request, files: int = 10) -> dict[str, Any]:
-    """A posted form whose CSRF token is this session's. Raises 403 otherwise."""
-    form = await request.form(max_part_size=80_000_000)
+class Posted(dict[str, str]):
+    """A posted form: its texts by name, every one of a name that came several times (``many``), its files."""
+
+    def __init__(self, fields: FormData) -> None:
+        super().__init__({k: v for k, v in fields.items() if isinstance(v, str)})
+        self._many = {k: [v for v in fields.getlist(k) if isinstance(v, str)] for k in fields}
+        self.files: dict[str, UploadFile] = {k: v for k, v in fields.items() if isinstance(v, UploadFile) and v.filename}
+
+    def many(self, name: str) -> list[str]:
+        """Every text that came under a name."""
+        return self._many.get(name, [])
+
+    def ids(self, name: str) -> list[int]:
+        """Every number that came under a name; what is none is left out."""
+        return [int(v) for v in self.many(name) if number_like(v)]
+
+    def id(self, name: str) -> int | None:
+        """The number under a name, None for anything else."""
+        return int(self.get(name, "")) if number_like(self.get(name, "")) else None
+
+
+def number_like(text: str) -> bool:
+    """Whether a text is the number of a row."""
+    return text.isascii() and text.isdigit() and len(text) < 16
+
+
+async def _posted(request: Request) -> Posted:
+    if request.headers.get("Content-Type", "").startswith("multipart/"):
+        return Posted(await request.form(max_files=10, max_fields=MOST_FIELDS, max_part_size=1_000_000))
+    return Posted(await request.form())
+
+
+async def _posted_here(request: Request) -> Posted:
+    form = await _posted(request)
     token = form.get("csrf") or request.headers.get("X-CSRF", "")
-    if not hmac.compare_digest(str(token), visitor(request).csrf):
+    if not hmac.compare_digest(token.encode(), visitor(request).csrf.encode()):
         raise HTTPException(403, "This form is from an ended session. Go back, reload and send it again.")
-    return dict(form)
+    return form
+
+
+#: a form that anybody may send: it opens no session and changes nothing of one
+OpenForm = Annotated[Posted, Depends(_posted)]
+#: a form of the visitor's own session: its CSRF token is checked. Raises 403 otherwise.
+Form = Annotated[Posted, Depends(_posted_here)]
+
+
+@contextmanager
+def recording(request: Request, at_once: int = AT_ONCE) -> Iterator[Connection]:
+    """A transaction of the visitor's fleet in which something is recorded; what it touched is settled at its end."""
+    with settling(database(request), visitor(request).fleet_id, today(request), at_once) as connection:
+        yield connection
 
 
 def may(request: Request, right: str) -> None:

@@ -13,6 +13,7 @@ from starlette.exceptions import HTTPException
 
 from vornet.core import job as rules
 from vornet.flows.work import jobs
+from vornet.io import paper
 from vornet.store.database import query
 from vornet.web.job import screens, week_of
 from vornet.web.pages import database, needs, opened, render_text, today, visitor
@@ -31,12 +32,9 @@ def qr(text: str, millimetres: float) -> Markup:
 
 def pdf(request: Request, template: str, name: str, **context: Any) -> Response:
     """A template as a PDF with the bundled fonts; nothing is fetched."""
-    from weasyprint import HTML
-    from weasyprint.urls import URLFetcher
-
     fonts = files("vornet.web") / "static" / "dist" / "fonts"
     html = render_text(request, template, qr=qr, fonts=f"file://{fonts}", base=str(request.base_url).rstrip("/"), **context)
-    content = HTML(string=html, url_fetcher=URLFetcher(allowed_protocols=("file",))).write_pdf()
+    content = paper.pdf(html)
     return Response(content, media_type="application/pdf", headers={"Content-Disposition": f'inline; filename="{name}.pdf"'})
 
 

@@ -19,7 +19,7 @@ from vornet.flows.pages import compartment as compartments
 from vornet.store.database import Connection
 from vornet.web.charts.spark import spark
 from vornet.web.compartment import ribbon_of
-from vornet.web.pages import checked_form, database, day_of, maybe_day, needs, number_of, opened, render, today, visitor
+from vornet.web.pages import Form, database, day_of, maybe_day, needs, number_of, opened, recording, render, today, visitor
 
 router = APIRouter()
 #: values of a measurand in a row of the table
@@ -108,13 +108,13 @@ def _drain_of(facts: compartments.Facts, detail: dict[str, Any]) -> dict[str, An
 
 def _actions(form: dict[str, Any]) -> tuple[verdicts.Action, ...]:
     out = []
-    what = str(form.get("action", "")).strip()
+    what = form.get("action", "").strip()
     if form.get("with_action") and what:
         out.append(verdicts.Action(
-            what, "do", str(form.get("owner", "")), maybe_day(form.get("due"), "due"), str(form.get("cause", "")),
+            what, "do", form.get("owner", ""), maybe_day(form.get("due"), "due"), form.get("cause", ""),
         ))  # fmt: skip
     if form.get("resample"):
-        out.append(verdicts.Action("Sample again", "resample", str(form.get("owner", "")), maybe_day(form.get("resample_by"), "resample_by")))
+        out.append(verdicts.Action("Sample again", "resample", form.get("owner", ""), maybe_day(form.get("resample_by"), "resample_by")))
     return tuple(out)
 
 
@@ -130,32 +130,28 @@ def actions(request: Request, compartment: int = 0, error: str = "") -> Response
 
 
 @router.post("/review/findings", dependencies=[needs("record_finding")])
-async def finding(request: Request) -> Response:
+def finding(request: Request, form: Form) -> Response:
     """Record what was really wrong."""
-    raw = await request.form()
-    form = await checked_form(request)
     who = visitor(request)
-    with database(request).fleet(who.fleet_id) as connection:
+    with recording(request) as connection:
         compartment_id = number_of(form.get("compartment"), "compartment")
         verdicts.record_finding(
-            connection, who.fleet_id, compartment_id, day_of(form.get("on"), "on", today(request)), str(form.get("cause", "")),
-            str(form.get("note", "")), by=who.name, today=today(request), closes=tuple(number_of(a, "closes") for a in raw.getlist("closes")),
+            connection, who.fleet_id, compartment_id, day_of(form.get("on"), "on", today(request)), form.get("cause", ""),
+            form.get("note", ""), by=who.name, today=today(request), closes=tuple(number_of(a, "closes") for a in form.many("closes")),
         )  # fmt: skip
     return RedirectResponse("/review/actions", 303)
 
 
 @router.post("/review/{sample_id}", dependencies=[needs("sign_verdict")])
-async def sign(request: Request, sample_id: int) -> Response:
+def sign(request: Request, sample_id: int, form: Form) -> Response:
     """Sign and show the next."""
-    raw = await request.form()
-    form = await checked_form(request)
     who, at, older = visitor(request), number_of(form.get("at"), "at"), bool(form.get("older"))
     try:
-        with database(request).fleet(who.fleet_id) as connection:
+        with recording(request, at_once=0) as connection:
             verdicts.sign(
-                connection, who.fleet_id, sample_id, str(form.get("verdict", "")), by=who.name, today=today(request),
-                cause=str(form.get("cause", "")), comment=str(form.get("comment", "")), reason=str(form.get("reason", "")),
-                actions=_actions(form), closes=tuple(number_of(a, "closes") for a in raw.getlist("closes")),
+                connection, who.fleet_id, sample_id, form.get("verdict", ""), by=who.name, today=today(request),
+                cause=form.get("cause", ""), comment=form.get("comment", ""), reason=form.get("reason", ""),
+                actions=_actions(form), closes=tuple(number_of(a, "closes") for a in form.many("closes")),
             )  # fmt: skip
     except InputError as problem:
         if request.headers.get("HX-Request"):
@@ -169,11 +165,10 @@ async def sign(request: Request, sample_id: int) -> Response:
 
 
 @router.post("/stops/{sample_id}", dependencies=[needs("hear_stop")])
-async def hear_stop(request: Request, sample_id: int) -> Response:
+def hear_stop(request: Request, sample_id: int, form: Form) -> Response:
     """Whoever answers for a unit has heard that it is to stop."""
-    form = await checked_form(request)
     who = visitor(request)
-    with database(request).fleet(who.fleet_id) as connection:
-        verdicts.hear_stop(connection, who.fleet_id, sample_id, by=who.name, note=str(form.get("note", "")))
-    back = str(form.get("back", "/"))
+    with recording(request) as connection:
+        verdicts.hear_stop(connection, who.fleet_id, sample_id, by=who.name, note=form.get("note", ""))
+    back = form.get("back", "/")
     return RedirectResponse(back if back.startswith("/") and not back.startswith("//") else "/", 303)

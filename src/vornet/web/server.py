@@ -8,15 +8,20 @@ from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from datetime import date
 
+#: what pages have worked in processes of their own is loaded once, where those are forked from
+APART = ("vornet.flows.judge.backtest", "vornet.flows.judge.limits", "vornet.flows.lab.inbox")
+
 
 def run(host: str, port: int, today: date | None = None, demo: bool = False) -> None:
     """Serve until stopped. ``today`` fixes the day (demo and screenshots)."""
     import uvicorn
 
+    from vornet.io import apart
     from vornet.store.database import Database, locate
     from vornet.web.app import create_app
 
-    db = Database(locate())
+    apart.begin(*APART)
+    db = Database(locate(), size=16)
     try:
         uvicorn.run(create_app(db, today=today, demo=demo), host=host, port=port, log_level="warning", access_log=False)
     finally:

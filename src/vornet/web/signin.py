@@ -7,10 +7,11 @@ from urllib.parse import urlsplit
 from fastapi import APIRouter, Request
 from fastapi.responses import RedirectResponse, Response
 
+from vornet.api.bodies import takes
 from vornet.core.errors import InputError
 from vornet.flows.house import access, people
 from vornet.sim.demo import LOGINS, NAMES
-from vornet.web.pages import checked_form, database, needs, opened, render, visitor
+from vornet.web.pages import Form, OpenForm, database, needs, opened, recording, render, visitor
 
 router = APIRouter()
 COOKIE = "vornet_session"
@@ -41,10 +42,9 @@ def ask(request: Request, to: str = "/") -> Response:
     return _page(request, to)
 
 
-@router.post("/sign-in")
-async def enter(request: Request) -> Response:
-    form = await request.form()
-    login, password, to = str(form.get("login", "")), str(form.get("password", "")), str(form.get("to", "/"))
+@router.post("/sign-in", dependencies=[takes(16_000)])
+def enter(request: Request, form: OpenForm) -> Response:
+    login, password, to = form.get("login", ""), form.get("password", ""), form.get("to", "/")
     if not _from_here(request):
         return Response("This sign-in came from another site.", 403)
     address = request.client.host if request.client else ""
@@ -68,11 +68,10 @@ def first_run(request: Request, code: str = "") -> Response:
     return render(request, "setup.html", form=opened({"code": code, "zone": "UTC"}), error="")
 
 
-@router.post("/set-up")
-async def set_up(request: Request) -> Response:
+@router.post("/set-up", dependencies=[takes(16_000)])
+def set_up(request: Request, form: OpenForm) -> Response:
     if not _from_here(request):
         return Response("This form came from another site.", 403)
-    form = {k: str(v) for k, v in (await request.form()).items()}
     try:
         people.set_up(
             database(request), form.get("code", ""), form.get("fleet", ""), form.get("zone", "UTC") or "UTC",
@@ -84,8 +83,7 @@ async def set_up(request: Request) -> Response:
 
 
 @router.post("/sign-out", dependencies=[needs("own_account")])
-async def leave(request: Request) -> Response:
-    form = await checked_form(request)
+def leave(request: Request, form: Form) -> Response:
     token = request.cookies.get(COOKIE, "")
     people.sign_out(database(request), token)
     if form.get("everywhere"):
@@ -96,10 +94,9 @@ async def leave(request: Request) -> Response:
 
 
 @router.post("/fleet", dependencies=[needs("own_account")])
-async def choose_fleet(request: Request) -> Response:
+def choose_fleet(request: Request, form: Form) -> Response:
     """Go on in another of one's fleets."""
-    form = await checked_form(request)
-    chosen = str(form.get("fleet", ""))
+    chosen = form.get("fleet", "")
     if not chosen.isdigit():
         raise InputError("fleet", "choose one of your fleets")
     people.choose_fleet(database(request), request.cookies.get(COOKIE, ""), visitor(request), int(chosen))
@@ -123,11 +120,10 @@ def me(request: Request) -> Response:
 
 
 @router.post("/me/password", dependencies=[needs("own_account")])
-async def password(request: Request) -> Response:
-    form = await checked_form(request)
+def password(request: Request, form: Form) -> Response:
     try:
         people.change_password(
-            database(request), visitor(request), str(form.get("old", "")), str(form.get("new", "")),
+            database(request), visitor(request), form.get("old", ""), form.get("new", ""),
             request.cookies.get(COOKIE, ""),
         )  # fmt: skip
     except InputError as error:
@@ -136,18 +132,16 @@ async def password(request: Request) -> Response:
 
 
 @router.post("/me/tokens", dependencies=[needs("own_account")])
-async def make_token(request: Request) -> Response:
+def make_token(request: Request, form: Form) -> Response:
     """A new token; its text is on the answer and nowhere else."""
-    await checked_form(request)
-    form = await request.form()
-    who, days = visitor(request), str(form.get("days", "90"))
+    who, days = visitor(request), form.get("days", "90")
     try:
         if not days.isdigit():
             raise InputError("days", "a number of days is needed")
-        with database(request).fleet(who.fleet_id) as connection:
+        with recording(request) as connection:
             token = people.make_token(
-                connection, who.fleet_id, who.account_id, who.name, str(form.get("name", "")),
-                [str(s) for s in form.getlist("scopes")], int(days[:6]),
+                connection, who.fleet_id, who.account_id, who.name, form.get("name", ""),
+                [str(s) for s in form.many("scopes")], int(days[:6]),
             )  # fmt: skip
     except InputError as error:
         return _me(request, f"{error.field}: {error.why}")
@@ -155,8 +149,7 @@ async def make_token(request: Request) -> Response:
 
 
 @router.post("/me/tokens/{token_id}/end", dependencies=[needs("own_account")])
-async def end_token(request: Request, token_id: int) -> Response:
-    await checked_form(request)
+def end_token(request: Request, token_id: int, form: Form) -> Response:
     with database(request).fleet(visitor(request).fleet_id) as connection:
         people.revoke_token(connection, visitor(request), token_id, anyone=False)
     return RedirectResponse("/me", 303)

@@ -7,23 +7,22 @@ from typing import Any
 from urllib.parse import quote
 
 from fastapi import APIRouter, Request
-from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import RedirectResponse, Response
-from starlette.datastructures import UploadFile as FormFile
 from starlette.exceptions import HTTPException
 
+from vornet.api.bodies import takes
 from vornet.core import measures, schools
 from vornet.core.errors import InputError
-from vornet.flows.house import fleets
+from vornet.flows.house import fleets, meters
 from vornet.flows.judge import learned
 from vornet.flows.plan import service
-from vornet.flows.register import units
+from vornet.flows.register import doubts, units
 from vornet.flows.work import notes
 from vornet.io import equipment
 from vornet.io.equipment import READINGS, ServiceItem
 from vornet.store.database import query
 from vornet.web import forms
-from vornet.web.pages import checked_form, database, day_of, needs, opened, render, today, visitor
+from vornet.web.pages import Form, Posted, database, day_of, needs, opened, recording, render, today, visitor
 
 router = APIRouter()
 
@@ -95,15 +94,14 @@ def _pattern(connection: Any, template: int | None, copy: int | None, day: Any) 
 
 
 @router.post("/units/new", dependencies=[needs("edit_register")])
-async def make(request: Request) -> Response:
+def make(request: Request, form: Form) -> Response:
     """Make the unit that the form describes, with its pattern's compartments as they were adjusted."""
-    form = {k: str(v) for k, v in (await checked_form(request)).items()}
     who, errors = visitor(request), {}  # type: ignore[var-annotated]
     ids = {k: int(form[k]) if form.get(k, "").isdigit() else None for k in ("template", "copy")}
     given = forms.read_fields(forms.UNIT_FIELDS, form, who.measures, errors)
     try:
         on = day_of(form.get("on"), "on", today(request))
-        with database(request).fleet(who.fleet_id) as connection:
+        with recording(request) as connection:
             pattern, _ = _pattern(connection, ids["template"], ids["copy"], today(request))
             counts = given.get("meter_unit") or pattern["unit"].get("meter_unit", "h")
             kind = "distance" if counts == "km" else "hours"
@@ -159,14 +157,13 @@ def edit(request: Request, unit_id: int) -> Response:
 
 
 @router.post("/units/{unit_id}/edit", dependencies=[needs("edit_register")])
-async def save(request: Request, unit_id: int) -> Response:
-    form = {k: str(v) for k, v in (await checked_form(request)).items()}
+def save(request: Request, unit_id: int, form: Form) -> Response:
     who, errors = visitor(request), {}  # type: ignore[var-annotated]
     given = forms.read_fields(forms.UNIT_FIELDS, form, who.measures, errors)
     try:
         if errors:
             raise units.FormErrors(errors)
-        with database(request).fleet(who.fleet_id) as connection:
+        with recording(request) as connection:
             units.save_unit(connection, who.fleet_id, unit_id, given, who.name, today(request))
     except InputError as error:
         found = getattr(error, "errors", None) or {error.field: error.why}
@@ -175,17 +172,13 @@ async def save(request: Request, unit_id: int) -> Response:
     return RedirectResponse(f"/units/{unit_id}", 303)
 
 
-async def _small(request: Request, unit_id: int, do: Any) -> Response:
+def _small(request: Request, unit_id: int, form: Posted, do: Any) -> Response:
     """A small form on the unit's page: done, or the page again with the sentence why not."""
-    form = {k: v if isinstance(v, FormFile) else str(v) for k, v in (await checked_form(request)).items()}
     who = visitor(request)
 
-    def go() -> None:
-        with database(request).fleet(who.fleet_id) as connection:
-            do(connection, who, form)
-
     try:
-        await run_in_threadpool(go)
+        with recording(request) as connection:
+            do(connection, who, form)
     except InputError as error:
         words = {"meter": "Meter", "litres": "Litres", "on": "Day", "reading": "Level", "why": "Reason", "file": "File"}
         return _show(request, unit_id, f"{words.get(error.field, error.field)}: {error.why}")
@@ -194,25 +187,25 @@ async def _small(request: Request, unit_id: int, do: Any) -> Response:
 
 def _meter(form: dict[str, Any], counts: str, system: str) -> float:
     kind = "distance" if counts == "km" else "hours"
-    meter = forms.read(forms.Field("meter", "Meter", kind), str(form.get("meter", "")), system)
+    meter = forms.read(forms.Field("meter", "Meter", kind), form.get("meter", ""), system)
     if meter is None:
         raise InputError("meter", "is missing")
     return float(meter)
 
 
 @router.post("/units/{unit_id}/state", dependencies=[needs("edit_register")])
-async def set_state(request: Request, unit_id: int) -> Response:
+def set_state(request: Request, unit_id: int, form: Form) -> Response:
     """Laid up, retired, or back in service."""
 
     def do(connection: Any, who: Any, form: dict[str, Any]) -> None:
         on = day_of(form.get("on"), "on", today(request))
         units.set_state(connection, who.fleet_id, unit_id, form.get("state", ""), on, form.get("note", ""), who.name, today(request))
 
-    return await _small(request, unit_id, do)
+    return _small(request, unit_id, form, do)
 
 
 @router.post("/units/{unit_id}/meter", dependencies=[needs("log_work")])
-async def read_meter(request: Request, unit_id: int) -> Response:
+def read_meter(request: Request, unit_id: int, form: Form) -> Response:
     """One reading of one of the unit's meters."""
 
     def do(connection: Any, who: Any, form: dict[str, Any]) -> None:
@@ -224,7 +217,7 @@ async def read_meter(request: Request, unit_id: int) -> Response:
         on = day_of(form.get("on"), "on", today(request))
         notes.read_meter(connection, who.fleet_id, unit_id, number, _meter(form, counts, who.measures), on, who.name, today(request))
 
-    return await _small(request, unit_id, do)
+    return _small(request, unit_id, form, do)
 
 
 def _compartment(connection: Any, unit_id: int, form: dict[str, Any]) -> dict[str, Any]:
@@ -238,7 +231,7 @@ def _compartment(connection: Any, unit_id: int, form: dict[str, Any]) -> dict[st
 
 
 @router.post("/units/{unit_id}/top-up", dependencies=[needs("log_work")])
-async def top_up(request: Request, unit_id: int) -> Response:
+def top_up(request: Request, unit_id: int, form: Form) -> Response:
     """Make-up oil, or a level read with nothing added."""
 
     def do(connection: Any, who: Any, form: dict[str, Any]) -> None:
@@ -256,11 +249,11 @@ async def top_up(request: Request, unit_id: int) -> Response:
             level["reading_after"], who.name, today(request),
         )  # fmt: skip
 
-    return await _small(request, unit_id, do)
+    return _small(request, unit_id, form, do)
 
 
 @router.post("/units/{unit_id}/event", dependencies=[needs("log_work")])
-async def event(request: Request, unit_id: int) -> Response:
+def event(request: Request, unit_id: int, form: Form) -> Response:
     """A repair, part change, overhaul or exchange."""
 
     def do(connection: Any, who: Any, form: dict[str, Any]) -> None:
@@ -272,39 +265,30 @@ async def event(request: Request, unit_id: int) -> Response:
             form.get("note", ""), who.name, today(request),
         )  # fmt: skip
 
-    return await _small(request, unit_id, do)
+    return _small(request, unit_id, form, do)
 
 
 @router.post("/units/{unit_id}/template", dependencies=[needs("edit_register")])
-async def keep_template(request: Request, unit_id: int) -> Response:
+def keep_template(request: Request, unit_id: int, form: Form) -> Response:
     """Keep this unit's pattern for more of its kind."""
 
     def do(connection: Any, who: Any, form: dict[str, Any]) -> None:
         units.save_template(connection, who.fleet_id, form.get("name", ""), unit_id, who.name, today(request))
 
-    return await _small(request, unit_id, do)
+    return _small(request, unit_id, form, do)
 
 
-@router.post("/units/{unit_id}/attachments", dependencies=[needs("edit_register")])
-async def attach(request: Request, unit_id: int) -> Response:
+@router.post("/units/{unit_id}/attachments", dependencies=[needs("edit_register"), takes(units.LARGEST_ATTACHMENT + 100_000)])
+def attach(request: Request, unit_id: int, form: Form) -> Response:
     """A manual or a picture."""
-    form = await checked_form(request)
-    upload, who = form.get("file"), visitor(request)
+    upload, who = form.files.get("file"), visitor(request)
     try:
-        if not isinstance(upload, FormFile) or not upload.filename:
+        if upload is None:
             raise InputError("file", "choose one first")
-        content = await upload.read(units.LARGEST_ATTACHMENT + 1)
-        name = upload.filename
-
-        def go() -> None:
-            with database(request).fleet(who.fleet_id) as connection:
-                chosen = {"compartment_id": str(form.get("compartment_id", ""))}
-                compartment_id = None
-                if chosen["compartment_id"]:
-                    compartment_id = _compartment(connection, unit_id, chosen)["compartment_id"]
-                units.attach(connection, who.fleet_id, unit_id, compartment_id, str(form.get("kind", "")), name, content, who.name)
-
-        await run_in_threadpool(go)
+        kept = units.attachable(upload.file.read(units.LARGEST_ATTACHMENT + 1))
+        with recording(request) as connection:
+            compartment_id = _compartment(connection, unit_id, form)["compartment_id"] if form.get("compartment_id") else None
+            units.attach(connection, who.fleet_id, unit_id, compartment_id, form.get("kind", ""), str(upload.filename), kept, who.name)
     except InputError as error:
         return _show(request, unit_id, f"File: {error.why}")
     return RedirectResponse(f"/units/{unit_id}#attachments", 303)
@@ -325,10 +309,9 @@ def attachment(request: Request, attachment_id: int) -> Response:
 
 
 @router.post("/attachments/{attachment_id}/remove", dependencies=[needs("edit_register")])
-async def remove_attachment(request: Request, attachment_id: int) -> Response:
-    await checked_form(request)
+def remove_attachment(request: Request, attachment_id: int, form: Form) -> Response:
     who = visitor(request)
-    with database(request).fleet(who.fleet_id) as connection:
+    with recording(request) as connection:
         row = connection.execute(query("units.remove_attachment"), {"attachment_id": attachment_id}).fetchone()
         if row is None:
             raise HTTPException(404, "There is no such file in this fleet.")
@@ -364,10 +347,9 @@ def edit_compartment(request: Request, compartment_id: int) -> Response:
 
 
 @router.post("/compartments/{compartment_id}/register", dependencies=[needs("edit_register")])
-async def save_compartment(request: Request, compartment_id: int) -> Response:
-    form = await checked_form(request)
+def save_compartment(request: Request, compartment_id: int, form: Form) -> Response:
     who = visitor(request)
-    with database(request).fleet(who.fleet_id) as connection:
+    with recording(request) as connection:
         row = connection.execute(query("board.compartment"), {"compartment_id": compartment_id}).fetchone()
     if row is None:
         raise HTTPException(404, "There is no such compartment in this fleet.")
@@ -375,7 +357,7 @@ async def save_compartment(request: Request, compartment_id: int) -> Response:
     try:
         if errors:
             raise units.FormErrors(errors)
-        with database(request).fleet(who.fleet_id) as connection:
+        with recording(request) as connection:
             units.save_compartment(connection, who.fleet_id, compartment_id, given, who.name, today(request))
     except InputError as error:
         found = getattr(error, "errors", None) or {error.field: error.why}
@@ -390,14 +372,13 @@ def new_compartment(request: Request, unit_id: int) -> Response:
 
 
 @router.post("/units/{unit_id}/compartments/new", dependencies=[needs("edit_register")])
-async def add_compartment(request: Request, unit_id: int) -> Response:
-    form = await checked_form(request)
+def add_compartment(request: Request, unit_id: int, form: Form) -> Response:
     who, unit = visitor(request), _unit(request, unit_id)["unit"]
     given, errors = forms.read_compartment(form, unit["meter_unit"], who.measures)
     try:
         if errors:
             raise units.FormErrors(errors)
-        with database(request).fleet(who.fleet_id) as connection:
+        with recording(request) as connection:
             made = units.add_compartment(connection, who.fleet_id, unit_id, given, who.name, today(request))
     except InputError as error:
         found = getattr(error, "errors", None) or {error.field: error.why}
@@ -406,11 +387,10 @@ async def add_compartment(request: Request, unit_id: int) -> Response:
 
 
 @router.post("/compartments/{compartment_id}/remove", dependencies=[needs("edit_register")])
-async def remove_compartment(request: Request, compartment_id: int) -> Response:
+def remove_compartment(request: Request, compartment_id: int, form: Form) -> Response:
     """Take out a compartment that has no history."""
-    await checked_form(request)
     who = visitor(request)
-    with database(request).fleet(who.fleet_id) as connection:
+    with recording(request) as connection:
         row = connection.execute(query("board.compartment"), {"compartment_id": compartment_id}).fetchone()
         if row is None:
             raise HTTPException(404, "There is no such compartment in this fleet.")
@@ -419,7 +399,7 @@ async def remove_compartment(request: Request, compartment_id: int) -> Response:
 
 
 @router.post("/compartments/{compartment_id}/doubt", dependencies=[needs("edit_register")])
-async def settle_doubt(request: Request, compartment_id: int) -> Response:
+def settle_doubt(request: Request, compartment_id: int, form: Form) -> Response:
     """Take what was learned, or keep what the register says."""
     with database(request).fleet(visitor(request).fleet_id) as connection:
         row = connection.execute(query("board.compartment"), {"compartment_id": compartment_id}).fetchone()
@@ -427,12 +407,12 @@ async def settle_doubt(request: Request, compartment_id: int) -> Response:
         raise HTTPException(404, "There is no such compartment in this fleet.")
 
     def do(connection: Any, who: Any, form: dict[str, Any]) -> None:
-        learned.settle(
+        doubts.settle(
             connection, who.fleet_id, compartment_id, form.get("field", ""), form.get("do") == "take", form.get("why", ""),
             who.name, today(request),
         )  # fmt: skip
 
-    return await _small(request, row["unit_id"], do)
+    return _small(request, row["unit_id"], form, do)
 
 
 # ---- service items ---------------------------------------------------------------------------------------------
@@ -474,14 +454,13 @@ def _item(request: Request, item_id: int) -> dict[str, Any]:
 
 
 @router.post("/units/{unit_id}/items", dependencies=[needs("edit_register")])
-async def save_item(request: Request, unit_id: int) -> Response:
+def save_item(request: Request, unit_id: int, form: Form) -> Response:
     """Add or change a service item, by its name."""
-    form = {k: str(v) for k, v in (await checked_form(request)).items()}
     who = visitor(request)
     unit, places = _places(request, unit_id)
     chosen = form.get("compartment", "")
     counts = unit["meter_unit"]
-    with database(request).fleet(who.fleet_id) as connection:
+    with recording(request) as connection:
         for place in places:
             if place["name"] == chosen:
                 row = connection.execute(query("board.compartment"), {"compartment_id": place["id"]}).fetchone()
@@ -494,7 +473,7 @@ async def save_item(request: Request, unit_id: int) -> Response:
         if errors:
             raise units.FormErrors(errors)
         item = units.checked(ServiceItem, {**given, "unit": unit["unit"], "compartment": chosen or None})
-        with database(request).fleet(who.fleet_id) as connection:
+        with recording(request) as connection:
             service.put(connection, who.fleet_id, item, who.name, today(request))
     except InputError as error:
         found = getattr(error, "errors", None) or {error.field: error.why}
@@ -504,10 +483,9 @@ async def save_item(request: Request, unit_id: int) -> Response:
 
 
 @router.post("/items/{item_id}/remove", dependencies=[needs("edit_register")])
-async def remove_item(request: Request, item_id: int) -> Response:
-    await checked_form(request)
+def remove_item(request: Request, item_id: int, form: Form) -> Response:
     item, who = _item(request, item_id), visitor(request)
-    with database(request).fleet(who.fleet_id) as connection:
+    with recording(request) as connection:
         service.remove(connection, who.fleet_id, item_id, who.name)
     return RedirectResponse(f"/units/{item['unit_id']}#plan", 303)
 
@@ -534,18 +512,17 @@ def _item_page(request: Request, item_id: int, error: str, form: dict[str, str])
 
 
 @router.post("/items/{item_id}", dependencies=[needs("log_work")])
-async def record_item(request: Request, item_id: int) -> Response:
+def record_item(request: Request, item_id: int, form: Form) -> Response:
     """Done, looked at, or not done, with what was read."""
-    form = {k: str(v) for k, v in (await checked_form(request)).items()}
     item, who = _item(request, item_id), visitor(request)
     try:
         reading = _reading(item, form, who.measures)
         text = form.get("meter", "").strip()
         meter = _meter(form, item["meter_unit"], who.measures) if text else None
         on = day_of(form.get("on"), "on", today(request))
-        with database(request).fleet(who.fleet_id) as connection:
+        with recording(request) as connection:
             if meter is not None:
-                notes.check_meter(connection, item["unit_id"], item["meter_no"], item["meter_unit"], meter, on)
+                meters.check(connection, item["unit_id"], item["meter_no"], item["meter_unit"], meter, on)
             service.record(
                 connection, who.fleet_id, item_id, on, meter, form.get("outcome", "done"), reading, form.get("note", ""),
                 who.name, today(request),

@@ -15,7 +15,7 @@ from vornet.core.learning import confirmed
 from vornet.core.limits import FixedLimit, table
 from vornet.core.rates import stretch_rates
 from vornet.flows.judge import fleet_history, learning
-from vornet.store.database import Connection, query
+from vornet.store.database import Connection, Location, opened, query
 
 MOST_FINDINGS = 10_000
 #: samples that are played while somebody waits
@@ -63,3 +63,9 @@ def backtest(connection: Connection, today: date, sets: dict[str, list[FixedLimi
         "ways": [against_findings(key, name, code, history, findings) for (key, name), code in codes.items()],
         "first": date.fromordinal(int(days.min())) if len(days) else None, "last": date.fromordinal(int(days.max())) if len(days) else None,
     }  # fmt: skip
+
+
+def backtest_apart(location: Location, fleet_id: int, today: date, sets: dict[str, list[FixedLimit]]) -> dict[str, Any]:
+    """``backtest`` for a process of its own, which opens the database by itself."""
+    with opened(location) as db, db.fleet(fleet_id) as connection:
+        return backtest(connection, today, sets)

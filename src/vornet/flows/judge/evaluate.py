@@ -29,7 +29,7 @@ from vornet.flows.house import fleets
 from vornet.flows.judge import aside, decision_record, digests, holds, learned, new_oil, taught
 from vornet.flows.judge.fleet_history import Loaded, load, without_held
 from vornet.flows.plan import service
-from vornet.store import bulk
+from vornet.store import bulk, queue
 from vornet.store.database import Connection, Database, query
 
 Progress = Callable[[str], None]
@@ -101,6 +101,8 @@ def evaluate(
     """
     fleet_id = fleets.find(db, fleet)
     with db.fleet(fleet_id) as connection:
+        if compartments is None:
+            queue.take_touched(connection)  # all of it is looked at now
         return evaluate_within(connection, fleet_id, today, compartments, progress, afresh)
 
 

@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 
 from vornet.core import due as due_rules
+from vornet.core import meter as meter_rules
 from vornet.core.decision import Policy
 from vornet.core.diagnose import REPAIR_DAYS, Seen
 from vornet.core.history import (
@@ -32,8 +33,8 @@ from vornet.core.limits import DUTIES, FixedLimit, LimitTable, duty_of, table
 from vornet.core.measurands import COUNT
 from vornet.core.precision import PRECISION, Precision, arranged
 from vornet.core.screening import MeterPoints
+from vornet.flows.house import meters
 from vornet.flows.judge import new_oil, taught
-from vornet.flows.register import register
 from vornet.store import bulk
 from vornet.store.database import Connection, query
 
@@ -134,7 +135,7 @@ def _totals(unit: np.ndarray, day: np.ndarray, meter: np.ndarray, changes: dict[
     total = meter.astype(float).copy()
     for unit_id, mine in changes.items():
         for i in np.flatnonzero(unit == unit_id):
-            total[i] = due_rules.running_total(meter[i], int(day[i]), mine)
+            total[i] = meter_rules.running_total(meter[i], int(day[i]), mine)
     return total
 
 
@@ -162,7 +163,7 @@ def load(connection: Connection, today: date, compartments: list[int] | None = N
         unique, inverse = np.unique(oil, return_inverse=True)
         return np.array([oil_at.get(int(o), -1) for o in unique], dtype=int)[inverse] if len(oil) else oil.astype(int)
 
-    changes = register.changes_by_meter(connection)
+    changes = meters.changes_by_meter(connection)
     only: dict[str, object] = {"compartments": compartments}
     d = bulk.read_columns(
         connection, query("history.drains"),
@@ -213,7 +214,7 @@ def load(connection: Connection, today: date, compartments: list[int] | None = N
         if r["compartment_id"] in comp_at and r["on_day"] <= today:
             i = comp_at[r["compartment_id"]]
             day = r["on_day"].toordinal()
-            overhaul[i] = due_rules.running_total(r["meter"], day, changes.get(int(meter_of[i]), []))
+            overhaul[i] = meter_rules.running_total(r["meter"], day, changes.get(int(meter_of[i]), []))
 
     def number(name: str) -> np.ndarray:
         return np.array([math.nan if r[name] is None else r[name] for r in rows], dtype=float)

@@ -20,10 +20,10 @@ from vornet.core.judge import VERDICTS, Judgement, judge
 from vornet.core.measurands import INDEX
 from vornet.core.oil_properties import PROPERTIES, decides
 from vornet.core.rates import stretch_rates
-from vornet.flows import worker
 from vornet.flows.house import fleets
 from vornet.flows.judge import fleet_history
 from vornet.flows.judge.fleet_history import Loaded
+from vornet.store import queue
 from vornet.store.database import Connection, query
 
 #: charges and versions shown
@@ -124,7 +124,7 @@ def sign(connection: Connection, fleet_id: int, family: str, chosen: Mapping[str
     factors = {k: float(x[f]) for k, x in loaded.factors.items() if x[f] != 1.0} | {k: offered[k].proposed for k in chosen}
     past = _past(loaded, f, rows)
     _put(connection, fleet_id, family, factors, [asdict(r) for r in rows], past, by, said, today)
-    worker.put_evaluation(connection, fleet_id, mine)
+    queue.touch(connection, fleet_id, mine)
 
 
 def take_back(connection: Connection, fleet_id: int, family: str, *, by: str, why: str, today: date) -> None:
@@ -141,7 +141,7 @@ def take_back(connection: Connection, fleet_id: int, family: str, *, by: str, wh
     ]
     _put(connection, fleet_id, family, {}, changed, {}, by, said, today)
     mine = [r["compartment_id"] for r in connection.execute(query("register.duties")) if r["family"] == family]
-    worker.put_evaluation(connection, fleet_id, mine)
+    queue.touch(connection, fleet_id, mine)
 
 
 def _put(

@@ -18,10 +18,10 @@ from vornet.core.limits import DUTIES, FixedLimit, StatLimits, check_limit, duty
 from vornet.core.measurands import BY_KEY, INDEX
 from vornet.core.precision import PRECISION, Precision
 from vornet.core.rates import stretch_rates
-from vornet.flows import worker
 from vornet.flows.house import fleets
 from vornet.flows.judge import evaluate, fleet_history, taught
-from vornet.store.database import Connection, query
+from vornet.store import queue
+from vornet.store.database import Connection, Location, opened, query
 
 DUTY_WORDS = {
     "diesel_engine": "Diesel engines", "gas_engine": "Gas engines", "gear": "Gearboxes and axles", "hydraulics": "Hydraulics",
@@ -159,6 +159,12 @@ def what_if(connection: Connection, rows: list[FixedLimit], duty: str, today: da
     return {"samples": len(before), "of": max(whole, len(before)), "counts": dict(Counter(words)), "changes": listed}
 
 
+def what_if_apart(location: Location, fleet_id: int, rows: list[FixedLimit], duty: str, today: date, family: str) -> dict[str, Any]:
+    """``what_if`` for a process of its own, which opens the database by itself."""
+    with opened(location) as db, db.fleet(fleet_id) as connection:
+        return what_if(connection, rows, duty, today, family)
+
+
 def suggestions(connection: Connection, family: str, rows: list[FixedLimit], today: date) -> dict[tuple[str, str], dict[str, Any]]:
     """What a family's own healthy history would set beside each fixed row, counted as that row counts: absolute, above new
     oil, or per cent from new oil. (key, side) → {method: StatLimits or the reason there is none, n}.
@@ -226,9 +232,7 @@ def save(connection: Connection, fleet_id: int, rows: list[FixedLimit], duty: st
     ).fetchone()  # fmt: skip
     assert row is not None
     fleets.audit(connection, fleet_id, by, "limits changed", DUTY_WORDS[duty], version=row["limit_set_id"], why=why.strip()[:300])
-    touched = _of_duty(connection, duty)
-    if touched:
-        worker.put_evaluation(connection, fleet_id, touched)
+    queue.touch(connection, fleet_id, _of_duty(connection, duty))
     return int(row["limit_set_id"])
 
 
@@ -268,9 +272,7 @@ def save_precision(connection: Connection, fleet_id: int, form: dict[str, Any], 
     ).fetchone()  # fmt: skip
     assert row_id is not None
     fleets.audit(connection, fleet_id, by, "precision changed", f"version {row_id['version']}", why=why.strip()[:300])
-    everyone = [r["compartment_id"] for r in connection.execute(query("register.duties")).fetchall()]
-    if everyone:
-        worker.put_evaluation(connection, fleet_id, everyone)
+    queue.touch_everything(connection)
     return int(row_id["version"])
 
 

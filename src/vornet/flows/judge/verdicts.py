@@ -13,9 +13,9 @@ from typing import Any
 from vornet.core.causes import DO, DUE_DAYS, NAMES, ORDER, READY, READY_WITHOUT
 from vornet.core.errors import InputError
 from vornet.core.judge import ACT, NONE, RUN_ON, VERDICTS
-from vornet.flows import worker as queue_of_work
 from vornet.flows.house import fleets
 from vornet.store.database import Connection, query
+from vornet.store.queue import touch
 
 #: samples older than this are history, not work: what a new customer brings along need not be signed one by one
 QUEUE_DAYS = 120
@@ -154,7 +154,7 @@ def sign(
     )  # fmt: skip
     connection.execute(query("history.rank"), {"only": [judged["compartment_id"]]})  # the Board's order at once
     # the guards ask for the last verdicts, the signed ones first
-    queue_of_work.put_evaluation(connection, fleet_id, [int(judged["compartment_id"])])
+    touch(connection, fleet_id, [int(judged["compartment_id"])])
     return verdict_id
 
 

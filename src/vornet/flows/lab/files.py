@@ -51,6 +51,12 @@ def keep(
     return Kept(import_file_id, size, False)
 
 
+def piece(connection: Connection, import_file_id: int, n: int) -> bytes:
+    """The ``n``-th piece of a kept file, empty past its end."""
+    row = connection.execute(query("results.piece"), {"import_file_id": import_file_id, "n": n}).fetchone()
+    return bytes(row["content"]) if row else b""
+
+
 class Pieces(io.RawIOBase):
     """A kept file as a stream. The connection must not be used for anything else meanwhile."""
 
@@ -79,8 +85,7 @@ class Pieces(io.RawIOBase):
     def readinto(self, buffer: bytearray | memoryview) -> int:  # type: ignore[override]
         n, within = divmod(self._at, PIECE_BYTES)
         if n != self._n:
-            row = self._connection.execute(query("results.piece"), {"import_file_id": self._id, "n": n}).fetchone()
-            self._n, self._piece = n, bytes(row["content"]) if row else b""
+            self._n, self._piece = n, piece(self._connection, self._id, n)
         part = self._piece[within : within + len(buffer)]
         buffer[: len(part)] = part
         self._at += len(part)

@@ -4,22 +4,25 @@ from __future__ import annotations
 
 import csv
 import io
+import json
 from datetime import date, timedelta
 from typing import Any, BinaryIO
 
 from vornet.core.checks import CHECKS, ROW_REASONS
 from vornet.core.errors import InputError
 from vornet.core.measurands import BY_KEY, INDEX, KEYS, MEASURANDS
-from vornet.flows import worker
 from vornet.flows.house import fleets
-from vornet.flows.judge import evaluate, verdicts
+from vornet.flows.judge import verdicts
+from vornet.flows.judge.settle import AT_ONCE_FILE, settling
 from vornet.flows.lab import files, labs, results
+from vornet.flows.register import register
 from vornet.flows.register.register import RegisterReport
 from vornet.flows.work import drain, notes
 from vornet.io import lab_header, lab_table, results_file
 from vornet.io.cells import read_date
 from vornet.io.lab_header import Meaning
-from vornet.store.database import Connection, Database, query
+from vornet.store import queue
+from vornet.store.database import Connection, Database, Location, opened, query
 
 MOST_SHOWN = 200
 SETTLED = ("released", "rejected")
@@ -122,7 +125,7 @@ def explain(connection: Connection, fleet_id: int, import_file_id: int, lab: str
     if left:
         raise InputError("headings", "say what each of these is, or leave it out: " + ", ".join(left[:8]))
     connection.execute(query("results.name_lab"), {"import_file_id": import_file_id, "lab": name})
-    worker.put(connection, fleet_id, import_file_id)
+    queue.put_file(connection, fleet_id, import_file_id)
 
 
 def original(connection: Connection, import_file_id: int) -> tuple[dict[str, Any], BinaryIO] | None:
@@ -171,6 +174,30 @@ def note_register(connection: Connection, fleet_id: int, name: str, content: byt
     return kept.import_file_id
 
 
+def register_in(source: BinaryIO) -> bytes | None:
+    """The whole of a dropped file that is a register document (JSON with units, oils, drains or readings); None otherwise."""
+    source.seek(0)
+    content = source.read() if source.read(4096).lstrip()[:1] == b"{" and not source.seek(0) else b""
+    source.seek(0)
+    try:
+        document = json.loads(content) if content else None
+    except (ValueError, RecursionError):
+        return None
+    return content if isinstance(document, dict) and {"units", "oils", "drains", "readings"} & set(document) else None
+
+
+def take_register(location: Location, fleet: str, content: bytes, *, name: str, by: str, today: date) -> int:
+    """Load a register file into a fleet, judge what it changed and list it among the files; its id there.
+
+    For a process of its own: it opens the database by itself.
+    """
+    with opened(location) as db:
+        report = register.load(db, content, fleet=fleet, by=by, today=today, file=name)
+        fleet_id = fleets.find(db, fleet)
+        with settling(db, fleet_id, today, AT_ONCE_FILE) as connection:
+            return note_register(connection, fleet_id, name, content, report, by)
+
+
 def take(connection: Connection, fleet_id: int, source: BinaryIO, *, name: str, lab: str, by: str) -> files.Kept:
     """Keep a dropped file and put it on the queue; one that has come before is read once more."""
     kept = files.keep(connection, fleet_id, source, name=name, lab=lab, by=by)
@@ -178,7 +205,7 @@ def take(connection: Connection, fleet_id: int, source: BinaryIO, *, name: str, 
         raise InputError("file", "is empty")
     if kept.known:
         connection.execute(query("results.wait_again"), {"import_file_id": kept.import_file_id})
-    worker.put(connection, fleet_id, kept.import_file_id)
+    queue.put_file(connection, fleet_id, kept.import_file_id)
     return kept
 
 
@@ -187,7 +214,7 @@ def retry(connection: Connection, fleet_id: int) -> int:
     waiting = [r["import_file_id"] for r in connection.execute(query("results.held_files")).fetchall()]
     for import_file_id in waiting:
         connection.execute(query("results.wait_again"), {"import_file_id": import_file_id})
-        worker.put(connection, fleet_id, import_file_id)
+        queue.put_file(connection, fleet_id, import_file_id)
     return len(waiting)
 
 
@@ -233,10 +260,6 @@ def correct_row(
              "what": what, "why": said, "by": by},
         )  # fmt: skip
     fleets.audit(connection, fleet_id, by, "row taken in", number, row=held_row_id, why=said, changed=changed)
-    if report.new_oil:
-        evaluate.evaluate_within(connection, fleet_id, today)
-    elif report.compartments:
-        evaluate.evaluate_within(connection, fleet_id, today, sorted(report.compartments))
     return number
 
 
@@ -323,7 +346,7 @@ def settle(connection: Connection, fleet_id: int, hold_id: int, settlement: str,
         if again:
             verdicts.ask_again(connection, fleet_id, sample["compartment_id"], row["sample_id"], by, today)
     fleets.audit(connection, fleet_id, by, f"sample {settlement}", sample["sample_no"], why=said, again=again)
-    evaluate.evaluate_within(connection, fleet_id, today, [sample["compartment_id"]])
+    queue.touch(connection, fleet_id, [sample["compartment_id"]])
 
 
 def _replace(
@@ -402,7 +425,7 @@ def correct(connection: Connection, fleet_id: int, sample_id: int, typed: dict[s
     new_id = _replace(connection, fleet_id, old, changes, "corrected", "; ".join(told), said, by)
     fleets.audit(connection, fleet_id, by, "sample corrected", old["sample_no"], changes=told, why=said)
     if old["compartment_id"] is not None:
-        evaluate.evaluate_within(connection, fleet_id, today, [old["compartment_id"]])
+        queue.touch(connection, fleet_id, [old["compartment_id"]])
     return new_id
 
 
@@ -425,8 +448,7 @@ def swap(connection: Connection, fleet_id: int, hold_id: int, why: str, by: str,
         what = f"results exchanged with sample {theirs['sample_no']}"
         _replace(connection, fleet_id, mine, {k: theirs[k] for k in _PRINTED}, "swapped", what, said, by)
     fleets.audit(connection, fleet_id, by, "bottles swapped back", f"{a['sample_no']} and {b['sample_no']}", why=said)
-    touched = {a["compartment_id"], b["compartment_id"]} - {None}
-    evaluate.evaluate_within(connection, fleet_id, today, sorted(touched))
+    queue.touch(connection, fleet_id, {a["compartment_id"], b["compartment_id"]} - {None})
 
 
 def record_oil(connection: Connection, fleet_id: int, hold_id: int, by: str, today: date) -> str:

@@ -21,11 +21,13 @@ import psycopg
 
 from vornet.core.errors import InputError
 from vornet.flows.house import fleets
+from vornet.flows.judge.settle import AT_ONCE_FILE, settling
 from vornet.flows.lab import files, labs
 from vornet.io import results_file
 from vornet.io.cells import read_date
 from vornet.io.results_file import BadRow, Chunk, NeedsMapping, ResultsFile
-from vornet.store.database import Connection, Database, query
+from vornet.store import queue
+from vornet.store.database import Connection, Database, Location, opened, query
 
 #: held rows listed in a report; all are kept
 MOST_LISTED = 2000
@@ -156,6 +158,7 @@ def read_in(
             progress(report.rows)
         if pending is not None:
             pending.result()
+    _touch(connection, fleet_id, report)
     report.held.sort(key=lambda b: b.row_no)
     if not report.rows:
         raise InputError("file", "has a header but no rows")
@@ -438,6 +441,21 @@ def _keep_held(connection: Connection, fleet_id: int, import_file_id: int | None
             raise InputError("file", f"holds text that cannot be kept: {error}") from None
 
 
+def _touch(connection: Connection, fleet_id: int, report: ResultsReport) -> None:
+    if report.new_oil:
+        queue.touch_everything(connection)
+    else:
+        queue.touch(connection, fleet_id, report.compartments)
+
+
+def load_and_judge(location: Location, content: bytes, *, fleet: str, name: str, by: str, lab: str, today: date) -> dict[str, Any]:
+    """Take a results file in and judge what it touched; for a process of its own, which opens the database by itself."""
+    with opened(location) as db:
+        report = load(db, content, fleet=fleet, name=name, by=by, lab=lab)
+        with settling(db, fleets.find(db, fleet), today, AT_ONCE_FILE):
+            return report.as_dict()
+
+
 def read_again(db: Database, fleet_id: int, import_file_id: int, by: str) -> ResultsReport | None:
     """Read a kept file once more: units registered or headings explained since may have made room for its rows."""
     with db.fleet(fleet_id) as reading, db.fleet(fleet_id) as connection:
@@ -480,6 +498,7 @@ def take_row(
     if report.held:
         raise InputError(report.held[0].field, report.held[0].detail)
     report.numbers = set(chunk.text["sample_no"])
+    _touch(connection, fleet_id, report)
     if force:
         connection.execute(query("results.room_made"), {"sample_no": chunk.text["sample_no"][0], "lab": chunk.text["lab"][0] or lab})
     return report

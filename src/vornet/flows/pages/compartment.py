@@ -10,8 +10,8 @@ from typing import Any
 
 import numpy as np
 
-from vornet.core import due as due_rules
 from vornet.core import job, trend
+from vornet.core import meter as meter_rules
 from vornet.core.decide import chance_at
 from vornet.core.errors import InputError
 from vornet.core.history import Charges
@@ -22,7 +22,8 @@ from vornet.core.oil_properties import BY_PROPERTY
 from vornet.core.precision import BETWEEN_DATES
 from vornet.core.rates import StretchRates, stretch_rates
 from vornet.flows.house import fleets
-from vornet.flows.judge import decision_record, evaluate, fleet_history, learning
+from vornet.flows.judge import decision_record, fleet_history, learning
+from vornet.store import queue
 from vornet.store.database import Connection, query
 
 #: of what is wrong so many measurands are drawn first
@@ -94,7 +95,7 @@ def _events(connection: Connection, compartment_id: int, loaded: fleet_history.L
     for r in rows:
         on = r["on_day"].toordinal()
         if r["meter"] is not None:
-            at = due_rules.running_total(r["meter"], on, changes)
+            at = meter_rules.running_total(r["meter"], on, changes)
         elif len(day):
             at = float(np.interp(on, day[order], total[order]))
         else:
@@ -360,4 +361,4 @@ def approve(connection: Connection, fleet_id: int, compartment_id: int, meter: f
         connection, fleet_id, by, "interval approved", f"{row['unit']} {row['compartment']}", interval=meter,
         before=row["interval_meter"], proposed=decision.get("proposed"), why=why.strip(),
     )  # fmt: skip
-    evaluate.evaluate_within(connection, fleet_id, today, [compartment_id])
+    queue.touch(connection, fleet_id, [compartment_id])

@@ -6,27 +6,31 @@ import json
 import math
 from collections import defaultdict
 from datetime import date, timedelta
-from typing import TYPE_CHECKING, Any
+from typing import Any, Protocol
 
 import numpy as np
 
 from vornet.core import due as due_rules
+from vornet.core import meter as meter_rules
 from vornet.core import plan
 from vornet.core.errors import InputError
-from vornet.flows.house import fleets
+from vornet.flows.house import fleets, meters
 from vornet.io.equipment import READINGS, ServiceItem
-from vornet.io.register_file import Problem
-from vornet.store import bulk
+from vornet.io.register_file import Problem, RegisterFile
+from vornet.store import bulk, queue
 from vornet.store.database import Connection, query
-
-if TYPE_CHECKING:
-    from vornet.flows.register.register import RegisterReport
-    from vornet.io.register_file import RegisterFile
 
 #: the columns that make an item due
 RULES = ("every_meter", "every_days", "every_nth", "nth_of", "first_meter", "season", "condition")
 #: what an item may ride on besides another item of its unit
 OIL_DRAIN = "oil drain"
+
+
+class Counted(Protocol):
+    """What a load reports into: how many of each, and what was wrong."""
+
+    counts: dict[str, int]
+    problems: list[Problem]
 
 
 def parameters(fleet_id: int, unit_id: int, compartment_id: int | None, counts: str, item: ServiceItem) -> dict[str, object]:
@@ -53,7 +57,7 @@ def fits_meter(item: ServiceItem, counts: str) -> None:
         raise InputError(name, f"this meter counts {counts}: give every_{counts}")
 
 
-def load(connection: Connection, fleet_id: int, document: RegisterFile, report: RegisterReport, by: str) -> None:
+def load(connection: Connection, fleet_id: int, document: RegisterFile, report: Counted, by: str) -> None:
     """A register file's service items and what was done."""
     if not document.service_items and not document.service_records:
         return
@@ -150,7 +154,7 @@ def put(connection: Connection, fleet_id: int, item: ServiceItem, by: str, today
         connection, fleet_id, by, "service item changed" if was else "service item added",
         " ".join(filter(None, [item.unit, item.compartment, item.item])), **item.model_dump(mode="json", exclude_none=True),
     )  # fmt: skip
-    refresh(connection, today, [place["unit_id"]])
+    queue.touch_plans(connection, fleet_id, [place["unit_id"]])
 
 
 def _no_circle(item: ServiceItem, mine: list[dict[str, Any]]) -> None:
@@ -194,7 +198,7 @@ def record(
         connection, fleet_id, by, f"service {outcome.replace('_', ' ')}",
         " ".join(filter(None, [item["unit"], item["compartment"], item["item"]])), on=str(on), meter=meter, reading=reading,
     )  # fmt: skip
-    refresh(connection, today, [item["unit_id"]])
+    queue.touch_plans(connection, fleet_id, [item["unit_id"]])
 
 
 def refresh(connection: Connection, today: date, units: list[int] | None = None) -> None:
@@ -230,21 +234,19 @@ class _Meters:
     """Latest running total, its day and the recent rate of every meter that some units have."""
 
     def __init__(self, connection: Connection, units: list[int] | None, today: date) -> None:
-        from vornet.flows.register.register import changes_by_meter
-
-        self.changes = changes_by_meter(connection)
+        self.changes = meters.changes_by_meter(connection)
         points: dict[int, list[tuple[int, float]]] = defaultdict(list)
         for r in connection.execute(query("plan.meter_points"), {"units": units}).fetchall():
             day = r["on_day"].toordinal()
             if day <= today.toordinal():
-                total = due_rules.running_total(r["meter"], day, self.changes.get(r["meter_id"], []))
+                total = meter_rules.running_total(r["meter"], day, self.changes.get(r["meter_id"], []))
                 points[r["meter_id"]].append((day, total))
         self.points = {k: sorted(v) for k, v in points.items()}
 
     def total(self, meter_id: int, meter: float | None, on: date) -> float | None:
         if meter is None:
             return None
-        return due_rules.running_total(meter, on.toordinal(), self.changes.get(meter_id, []))
+        return meter_rules.running_total(meter, on.toordinal(), self.changes.get(meter_id, []))
 
     def at(self, meter_id: int, day: int) -> float | None:
         """The running total on a day, read off the points around it."""

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-from bisect import bisect_right
 from collections import defaultdict
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, field
@@ -13,16 +12,17 @@ from typing import Any
 import numpy as np
 
 from vornet.core import schools
-from vornet.core.due import running_total
 from vornet.core.errors import InputError
 from vornet.core.measurands import KEYS, dense
+from vornet.core.meter import longest_rising, running_total
 from vornet.core.volumes import level_missing_l
-from vornet.flows.house import fleets
+from vornet.flows.house import fleets, meters
+from vornet.flows.judge.settle import AT_ONCE_FILE, settling
 from vornet.flows.plan import service
 from vornet.io import register_file, workbook
 from vornet.io.register_file import Batch, Problem, RegisterFile
-from vornet.store import bulk
-from vornet.store.database import Connection, Database, query
+from vornet.store import bulk, queue
+from vornet.store.database import Connection, Database, Location, opened, query
 
 Progress = Callable[[str, int], None]
 #: (unit, day, meter, which of the unit's meters)
@@ -82,6 +82,14 @@ def load(
     return report
 
 
+def load_and_judge(location: Location, content: bytes, *, fleet: str, by: str, today: date, file: str = "") -> dict[str, Any]:
+    """Load a register file and judge what it touched; for a process of its own, which opens the database by itself."""
+    with opened(location) as db:
+        report = load(db, content, fleet=fleet, by=by, today=today, file=file)
+        with settling(db, fleets.find(db, fleet), today, AT_ONCE_FILE):
+            return report.as_dict()
+
+
 def _from_tables(db: Database, file: str, content: bytes, fleet: str | None, today: date) -> tuple[RegisterFile, dict[str, str]]:
     """A workbook's or CSV's rows laid over the register there is."""
     sheets = workbook.read(file, content)
@@ -105,6 +113,18 @@ def take(
     _logs(connection, fleet_id, document, report, units, by, progress)
     service.load(connection, fleet_id, document, report, by)
     progress("service items", len(document.service_items))
+    _touch(connection, fleet_id, document, units)
+
+
+def _touch(connection: Connection, fleet_id: int, document: RegisterFile, units: dict[str, int]) -> None:
+    """What a document says something about is to be judged anew; of an oil, everybody."""
+    if document.oils or document.settings:
+        queue.touch_everything(connection)
+    logs = (document.readings, document.meter_changes, document.drains, document.top_ups, document.level_checks, document.events)
+    named = {u.unit for u, _ in document.units} | {row.unit for rows in (*logs, document.intervals) for _, row in rows}
+    queue.touch_units(connection, [units[name] for name in named if name in units])
+    plans = {i.unit for _, i in document.service_items} | {r.unit for _, r in document.service_records}
+    queue.touch_plans(connection, fleet_id, [units[name] for name in plans if name in units])
 
 
 def _settings(connection: Connection, document: RegisterFile) -> None:
@@ -248,27 +268,6 @@ def _compartments(connection: Connection, today: date) -> list[dict[str, Any]]:
     return connection.execute(query("register.compartments"), {"today": today, "only": None}).fetchall()
 
 
-def longest_rising(points: list[tuple[int, float]]) -> list[bool]:
-    """Which points belong to a longest never-falling run of totals; the fewest that contradict it are out.
-
-    ``points``: (day, total) sorted by day. A single mistyped figure must not condemn all that follow it.
-    """
-    tails: list[float] = []
-    tail_at: list[int] = []
-    back = [-1] * len(points)
-    for i, (_, total) in enumerate(points):
-        k = bisect_right(tails, total)
-        back[i] = tail_at[k - 1] if k else -1
-        tails[k : k + 1] = [total]
-        tail_at[k : k + 1] = [i]
-    keep = [False] * len(points)
-    at = tail_at[-1] if tail_at else -1
-    while at >= 0:
-        keep[at] = True
-        at = back[at]
-    return keep
-
-
 def _logs(
     connection: Connection, fleet_id: int, document: RegisterFile, report: RegisterReport, units: dict[str, int],
     by: str, progress: Progress,
@@ -404,14 +403,6 @@ def _put_intervals(connection: Connection, fleet_id: int, document: RegisterFile
         cursor.executemany(query("register.put_interval"), rows)
 
 
-def changes_by_meter(connection: Connection) -> dict[int, list[tuple[int, float, float]]]:
-    """Meter replacements by meter (unit_id · 2, one more for a unit's second) as (ordinal day, old, new), oldest first."""
-    out: dict[int, list[tuple[int, float, float]]] = defaultdict(list)
-    for r in connection.execute(query("register.meter_changes")).fetchall():
-        out[r["meter_id"]].append((r["on_day"].toordinal(), r["old_meter"], r["new_meter"]))
-    return out
-
-
 def _meters_going_back(
     connection: Connection,
     readings: dict[Reading, str],
@@ -419,7 +410,7 @@ def _meters_going_back(
     report: RegisterReport,
 ) -> set[str]:
     """Rows whose meter goes back; each is reported once, against the figure it contradicts."""
-    changes = changes_by_meter(connection)
+    changes = meters.changes_by_meter(connection)
     points: dict[int, list[tuple[int, float, str]]] = defaultdict(list)
 
     def add(meter_id: int, on: date, meter: float, where: str) -> None:

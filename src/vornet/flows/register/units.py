@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import hashlib
-import io
 import json
 from dataclasses import dataclass
 from datetime import date
@@ -13,12 +12,13 @@ from pydantic import ValidationError
 
 from vornet.core.errors import InputError
 from vornet.flows.house import fleets
-from vornet.flows.judge import evaluate, learned
+from vornet.flows.judge import learned
 from vornet.flows.plan import service
 from vornet.flows.register import register
-from vornet.io import register_file
+from vornet.io import pictures, register_file
 from vornet.io.equipment import ServiceItem
 from vornet.io.register_file import Compartment, Oil, RegisterFile, Template, Unit
+from vornet.store import queue
 from vornet.store.database import Connection, query
 
 SORTS = ("unit", "kind", "family", "depot", "oil", "volume", "capacity", "interval", "due", "state")
@@ -34,6 +34,9 @@ class FormErrors(InputError):
         first = next(iter(errors.items()))
         super().__init__(*first)
         self.errors = errors
+
+    def __reduce__(self) -> tuple[object, ...]:
+        return type(self), (self.errors,)
 
 
 def checked(model: type[Any], given: dict[str, Any]) -> Any:
@@ -162,7 +165,7 @@ def save_unit(connection: Connection, fleet_id: int, unit_id: int, changes: dict
     if diff:
         fleets.audit(connection, fleet_id, by, "unit changed", now.unit, **diff)
     if set(diff) & {"meter_unit", "second_meter_unit", "estimated_per_day"}:
-        _evaluate_units(connection, fleet_id, [unit_id], today)
+        queue.touch_units(connection, [unit_id])
 
 
 def set_state(connection: Connection, fleet_id: int, unit_id: int, state: str, on: date, note: str, by: str, today: date) -> None:
@@ -178,7 +181,7 @@ def set_state(connection: Connection, fleet_id: int, unit_id: int, state: str, o
     )
     connection.execute(query("register.refresh_states"), {"today": today})
     fleets.audit(connection, fleet_id, by, f"unit {STATE_WORDS[state]}", unit["unit"], on=str(on), note=note.strip())
-    _evaluate_units(connection, fleet_id, [unit_id], today)
+    queue.touch_units(connection, [unit_id])
 
 
 def save_compartment(connection: Connection, fleet_id: int, compartment_id: int, changes: dict[str, Any], by: str, today: date) -> None:
@@ -203,8 +206,7 @@ def save_compartment(connection: Connection, fleet_id: int, compartment_id: int,
     connection.execute(query("register.put_compartment"), parameters)
     _put_interval(connection, fleet_id, compartment_id, was, now, str(parameters["counts"]), by, today)
     fleets.audit(connection, fleet_id, by, "compartment changed", f"{row['unit']} {now.compartment}", **diff)
-    learned.refresh(connection, fleet_id, [compartment_id])
-    evaluate.evaluate_within(connection, fleet_id, today, [compartment_id])
+    queue.touch(connection, fleet_id, [compartment_id])
 
 
 def _put_interval(
@@ -257,7 +259,7 @@ def add_compartment(connection: Connection, fleet_id: int, unit_id: int, given: 
     compartment_id = int(next(s["compartment_id"] for s in made if s["name"] == c.compartment))
     _put_interval(connection, fleet_id, compartment_id, {}, c, str(parameters["counts"]), by, today)
     fleets.audit(connection, fleet_id, by, "compartment added", f"{unit.unit} {c.compartment}", kind=c.kind)
-    evaluate.evaluate_within(connection, fleet_id, today, [compartment_id])
+    queue.touch(connection, fleet_id, [compartment_id])
     return compartment_id
 
 
@@ -268,12 +270,6 @@ def remove_compartment(connection: Connection, fleet_id: int, compartment_id: in
     if row is None:
         raise InputError("compartment", "has drains or samples: retire the unit instead, so that its history stays")
     fleets.audit(connection, fleet_id, by, "compartment removed", name)
-
-
-def _evaluate_units(connection: Connection, fleet_id: int, units: list[int], today: date) -> None:
-    rows = connection.execute(query("units.compartments_of"), {"units": units}).fetchall()
-    if rows:
-        evaluate.evaluate_within(connection, fleet_id, today, [r["compartment_id"] for r in rows])
 
 
 # ---- new from a pattern ----------------------------------------------------------------------------------------
@@ -341,7 +337,7 @@ def make_unit(connection: Connection, fleet_id: int, new: NewUnit, by: str, toda
         connection, fleet_id, by, "unit added", unit.unit, compartments=len(taken.units[0][1]),
         service_items=len(taken.service_items),
     )  # fmt: skip
-    _evaluate_units(connection, fleet_id, [row["unit_id"]], today)
+    queue.touch_units(connection, [row["unit_id"]])
     return int(row["unit_id"])
 
 
@@ -457,8 +453,7 @@ def _change_compartments(
             cursor.executemany(query("register.put_compartment"), parameters)
         register.put_intervals(connection, fleet_id, versions, by, today)
         _audit_many(connection, fleet_id, by, "compartment changed", audits)
-        learned.refresh(connection, fleet_id, touched)
-        evaluate.evaluate_within(connection, fleet_id, today, touched)
+        queue.touch(connection, fleet_id, touched)
     return out
 
 
@@ -549,7 +544,7 @@ def _change_items(
         with connection.cursor() as cursor:
             cursor.executemany(query("register.put_item"), parameters)
         _audit_many(connection, fleet_id, by, "service item changed", audits)
-        service.refresh(connection, today, units)
+        queue.touch_plans(connection, fleet_id, units)
     return out
 
 
@@ -595,7 +590,7 @@ def save_oil(connection: Connection, fleet_id: int, oil_id: int | None, given: d
     fleets.audit(connection, fleet_id, by, "oil changed" if was else "oil added", oil.name, **fleets.changed(was, merged))
     users = connection.execute(query("units.oil_use"), {"oil_id": found}).fetchall()
     if was and users and fleets.changed(was, merged).keys() - {"approvals", "grade"}:
-        evaluate.evaluate_within(connection, fleet_id, today, [u["compartment_id"] for u in users])
+        queue.touch(connection, fleet_id, [u["compartment_id"] for u in users])
     return int(found)
 
 
@@ -617,48 +612,30 @@ LARGEST_ATTACHMENT = 20_000_000
 ATTACHMENT_KINDS = {"manual": "manual", "plate": "plate photo", "drawing": "drawing", "photo": "photo"}
 
 
+def attachable(content: bytes) -> tuple[bytes, str]:
+    """What is kept of a manual (PDF) or a picture, and its media type. Pictures are drawn anew, so that no place or camera data
+    stays in them. Raises InputError for anything else."""
+    if len(content) > LARGEST_ATTACHMENT:
+        raise InputError("file", f"is larger than {LARGEST_ATTACHMENT // 1_000_000} MB")
+    if content[:5] == b"%PDF-":
+        return content, "application/pdf"
+    return pictures.redrawn(content), "image/jpeg"
+
+
 def attach(
-    connection: Connection, fleet_id: int, unit_id: int, compartment_id: int | None, kind: str, name: str, content: bytes, by: str
+    connection: Connection, fleet_id: int, unit_id: int, compartment_id: int | None, kind: str, name: str, kept: tuple[bytes, str],
+    by: str,
 ) -> None:  # fmt: skip
-    """Keep a manual (PDF) or a picture. Pictures are drawn anew, so that no place or camera data stays in them."""
+    """Keep a manual or a picture beside a unit. ``kept``: as ``attachable`` gives it."""
     unit = connection.execute(query("units.unit"), {"unit_id": unit_id}).fetchone()
     if unit is None:
         raise InputError("unit", "is not in this fleet")
     if kind not in ATTACHMENT_KINDS:
         raise InputError("kind", f"one of {', '.join(ATTACHMENT_KINDS)}")
-    if len(content) > LARGEST_ATTACHMENT:
-        raise InputError("file", f"is larger than {LARGEST_ATTACHMENT // 1_000_000} MB")
-    if content[:5] == b"%PDF-":
-        media = "application/pdf"
-    else:
-        content, media = redrawn(content), "image/jpeg"
+    content, media = kept
     connection.execute(
         query("units.put_attachment"),
         {"fleet_id": fleet_id, "unit_id": unit_id, "compartment_id": compartment_id, "name": name[:200], "kind": kind,
          "media_type": media, "content": content, "sha256": hashlib.sha256(content).digest(), "by": by},
     )  # fmt: skip
     fleets.audit(connection, fleet_id, by, "file attached", unit["unit"], name=name[:200], kind=kind)
-
-
-def redrawn(content: bytes, longest: int = 2400) -> bytes:
-    """A picture as a fresh JPEG without its metadata, upright, at most ``longest`` pixels a side.
-
-    Raises InputError when it is not a picture, or is one that would fill the memory.
-    """
-    from PIL import Image, ImageOps
-
-    Image.MAX_IMAGE_PIXELS = 120_000_000
-    try:
-        with Image.open(io.BytesIO(content)) as picture:
-            if picture.format not in ("JPEG", "PNG", "WEBP", "MPO", "TIFF"):
-                raise InputError("file", "is neither a PDF nor a picture (JPEG, PNG, WebP)")
-            picture.draft("RGB", (longest, longest))
-            fresh = ImageOps.exif_transpose(picture).convert("RGB")
-            fresh.thumbnail((longest, longest))
-            out = io.BytesIO()
-            fresh.save(out, "JPEG", quality=82)
-            return out.getvalue()
-    except InputError:
-        raise
-    except Exception:
-        raise InputError("file", "is neither a PDF nor a picture (JPEG, PNG, WebP)") from None

@@ -10,12 +10,11 @@ from datetime import date
 from typing import Any
 
 from vornet.core import concession, measures, volumes
-from vornet.core.due import running_total
 from vornet.core.errors import InputError
 from vornet.core.measurands import BY_KEY, INDEX, KEYS
-from vornet.flows.house import fleets
-from vornet.flows.judge import evaluate
-from vornet.flows.register import register
+from vornet.core.meter import running_total
+from vornet.flows.house import fleets, meters
+from vornet.store import queue
 from vornet.store.database import Connection, query
 
 AIR_FILTERS = ("clean", "dusty", "blocked", "leaking")
@@ -101,7 +100,7 @@ def place(connection: Connection, compartment_id: int) -> dict[str, Any]:
     row["last"] = connection.execute(query("board.last_sample_values"), {"compartment_id": compartment_id}).fetchone()
     row["oils"] = [o["name"] for o in connection.execute(query("register.oils")).fetchall()]
     row["fresh"] = dict(zip(KEYS, row["new_values"] or (), strict=False))
-    row["changes"] = register.changes_by_meter(connection).get(row["meter_id"], [])
+    row["changes"] = meters.changes_by_meter(connection).get(row["meter_id"], [])
     row["drains"] = connection.execute(query("board.drains_of"), {"compartment_id": compartment_id}).fetchall()
     return row
 
@@ -280,5 +279,5 @@ def log(
     )  # fmt: skip
     if poured.facts.get("concession"):
         fleets.audit(connection, fleet_id, by, "oil concession", f"{row['unit']} {row['compartment']}", on=str(on), **poured.facts)
-    evaluate.evaluate_within(connection, fleet_id, today, [compartment_id])
+    queue.touch(connection, fleet_id, [compartment_id])
     return int(saved["drain_id"])

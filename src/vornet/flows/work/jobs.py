@@ -20,11 +20,12 @@ from vornet.core import job as rules
 from vornet.core import schools, volumes
 from vornet.core.errors import InputError
 from vornet.core.measurands import BY_KEY, INDEX
-from vornet.flows.house import fleets
+from vornet.flows.house import fleets, meters
 from vornet.flows.house.people import Visitor
 from vornet.flows.plan import service
 from vornet.flows.register import units
-from vornet.flows.work import drain, notes
+from vornet.flows.work import drain
+from vornet.io import pictures
 from vornet.store.database import Connection, Database, query
 
 STATE_WORDS = {"planned": "planned", "open": "under way", "done": "done", "part": "closed in part", "stopped": "stopped",
@@ -358,7 +359,7 @@ def _item(connection: Connection, who: Visitor, job: dict[str, Any], part: dict[
     meter = visit.get("meter_2" if full["meter_no"] == 2 else "meter")
     on = _day(entry, zone, today)
     if meter is not None:
-        notes.check_meter(connection, job["unit_id"], full["meter_no"], full["meter_unit"], meter, on)
+        meters.check(connection, job["unit_id"], full["meter_no"], full["meter_unit"], meter, on)
     reading = {k: v for k, v in value.items() if k in ("value", "greased", "missed", "cleaned") and v not in (None, "")}
     service.record(
         connection, who.fleet_id, part["item_id"], on, meter, str(value.get("outcome", "done")), reading,
@@ -486,10 +487,15 @@ def _close_part(
 
 
 # ---- photos ----------------------------------------------------------------------------------------------------
-def keep_photo(connection: Connection, who: Visitor, job_id: int, photo_id: str, part: int | None, about: str, content: bytes) -> None:
-    """A photo, drawn anew without its metadata; the same one twice is one. Raises InputError when it is not one."""
+def photo_drawn(content: bytes) -> bytes:
+    """A photo drawn anew without its metadata. Raises InputError when it is not one."""
     if len(content) > LARGEST_PHOTO:
         raise InputError("photo", f"is larger than {LARGEST_PHOTO // 1_000_000} MB")
+    return pictures.redrawn(content, 1600)
+
+
+def keep_photo(connection: Connection, who: Visitor, job_id: int, photo_id: str, part: int | None, about: str, fresh: bytes) -> None:
+    """Keep a photo that was drawn anew; the same one twice is one."""
     try:
         name = uuid.UUID(photo_id)
     except ValueError:
@@ -497,7 +503,6 @@ def keep_photo(connection: Connection, who: Visitor, job_id: int, photo_id: str,
     parts = {p["part_id"] for p in connection.execute(query("jobs.parts"), {"job_id": job_id}).fetchall()}
     if not parts or (part is not None and part not in parts):
         raise InputError("part", "is not part of this job")
-    fresh = units.redrawn(content, 1600)
     connection.execute(
         query("jobs.put_photo"),
         {"fleet_id": who.fleet_id, "photo_id": name, "job_id": job_id, "part_id": part, "about": about[:120], "content": fresh,

@@ -9,13 +9,9 @@ from typing import Annotated, Any, Literal
 from pydantic import BaseModel, ConfigDict, Field
 
 from vornet.core import volumes
-from vornet.core.due import running_total
 from vornet.core.errors import InputError
-from vornet.flows.house import fleets
-from vornet.flows.judge import evaluate
-from vornet.flows.register import register
-from vornet.flows.work.drain import MOST_PER_DAY
-from vornet.store import bulk
+from vornet.flows.house import fleets, meters
+from vornet.store import bulk, queue
 from vornet.store.database import Connection, query
 
 EVENT_WORDS = {
@@ -34,23 +30,6 @@ class ReadingIn(BaseModel):
     meter_no: Literal[1, 2] = 1
 
 
-def check_meter(connection: Connection, unit_id: int, meter_no: int, unit: str, meter: float, on: date, field: str = "meter") -> None:
-    """Raise InputError when a figure goes back, runs ahead of a later one, or gains more than days allow."""
-    meter_id = unit_id * 2 + meter_no - 1
-    changes = register.changes_by_meter(connection).get(meter_id, [])
-    total = running_total(meter, on.toordinal(), changes)
-    around = connection.execute(query("units.meter_around"), {"unit_id": unit_id, "meter_no": meter_no, "on": on}).fetchall()
-    for row in around:
-        known = running_total(row["meter"], row["on_day"].toordinal(), changes)
-        days = (on - row["on_day"]).days
-        if days >= 0 and total < known - 0.5:
-            raise InputError(field, f"the meter goes back: it read {row['meter']:,.0f} {unit} on {row['on_day']}")
-        if days >= 0 and total - known > MOST_PER_DAY[unit] * (days + 1):
-            raise InputError(field, f"{total - known:,.0f} {unit} more in {days} days cannot be")
-        if days < 0 and total > known + 0.5:
-            raise InputError(field, f"ahead of the reading of {row['on_day']}: {row['meter']:,.0f} {unit}")
-
-
 def read_meter(connection: Connection, fleet_id: int, unit_id: int, meter_no: int, meter: float, on: date, by: str, today: date) -> None:
     """Keep one meter reading of a unit and see anew where its compartments stand."""
     unit = connection.execute(query("units.unit"), {"unit_id": unit_id}).fetchone()
@@ -61,10 +40,10 @@ def read_meter(connection: Connection, fleet_id: int, unit_id: int, meter_no: in
     if on > today:
         raise InputError("on", "this day is still to come")
     counts = unit["second_meter_unit"] if meter_no == 2 else unit["meter_unit"]
-    check_meter(connection, unit_id, meter_no, counts, meter, on)
+    meters.check(connection, unit_id, meter_no, counts, meter, on)
     bulk.append(connection, bulk.READINGS, fleet_id, [[unit_id, on, meter, meter_no]], by, "read again")
     fleets.audit(connection, fleet_id, by, "meter read", unit["unit"], on=str(on), meter=meter, meter_no=meter_no)
-    _again(connection, fleet_id, [unit_id], today)
+    queue.touch_units(connection, [unit_id])
 
 
 def take(connection: Connection, fleet_id: int, rows: list[ReadingIn], by: str, today: date) -> dict[str, Any]:
@@ -81,21 +60,15 @@ def take(connection: Connection, fleet_id: int, rows: list[ReadingIn], by: str, 
             if row.on > today:
                 raise InputError("on", "this day is still to come")
             counts = unit["second_meter_unit"] if row.meter_no == 2 else unit["meter_unit"]
-            check_meter(connection, unit["unit_id"], row.meter_no, counts, row.meter, row.on)
+            meters.check(connection, unit["unit_id"], row.meter_no, counts, row.meter, row.on)
             bulk.append(connection, bulk.READINGS, fleet_id, [[unit["unit_id"], row.on, row.meter, row.meter_no]], by, "read again")
             good.append(unit["unit_id"])
         except InputError as error:
             problems.append({"where": f"[{i}]", "field": error.field, "why": error.why})
     if good:
         fleets.audit(connection, fleet_id, by, "meters read", f"{len(good)} readings")
-        _again(connection, fleet_id, sorted(set(good)), today)
+        queue.touch_units(connection, set(good))
     return {"taken": len(good), "problems": problems}
-
-
-def _again(connection: Connection, fleet_id: int, units: list[int], today: date) -> None:
-    mine = connection.execute(query("units.compartments_of"), {"units": units}).fetchall()
-    if mine:
-        evaluate.evaluate_within(connection, fleet_id, today, [r["compartment_id"] for r in mine])
 
 
 def _place(connection: Connection, compartment_id: int, on: date, meter: float, today: date) -> dict[str, Any]:
@@ -104,7 +77,7 @@ def _place(connection: Connection, compartment_id: int, on: date, meter: float, 
         raise InputError("compartment", "is not in this fleet")
     if on > today:
         raise InputError("on", "this day is still to come")
-    check_meter(connection, row["unit_id"], row["meter_no"], row["meter_unit"], meter, on)
+    meters.check(connection, row["unit_id"], row["meter_no"], row["meter_unit"], meter, on)
     return row
 
 
@@ -123,7 +96,7 @@ def top_up(
     facts = {k: v for k, v in {"reading_before": before, "reading_after": after}.items() if v is not None}
     bulk.append(connection, bulk.TOP_UPS, fleet_id, [[compartment_id, on, meter, litres, json.dumps(facts)]], by, "corrected")
     fleets.audit(connection, fleet_id, by, "top-up", f"{row['unit']} {row['compartment']}", on=str(on), litres=litres, **facts)
-    evaluate.evaluate_within(connection, fleet_id, today, [compartment_id])
+    queue.touch(connection, fleet_id, [compartment_id])
 
 
 def level_check(
@@ -138,6 +111,7 @@ def level_check(
         [[compartment_id, on, meter, missing, json.dumps({"reading": reading})]], by, "corrected",
     )  # fmt: skip
     fleets.audit(connection, fleet_id, by, "level read", f"{row['unit']} {row['compartment']}", on=str(on), reading=reading)
+    queue.touch(connection, fleet_id, [compartment_id])
 
 
 def event(
@@ -160,4 +134,4 @@ def event(
         connection, fleet_id, by, EVENT_WORDS[kind], f"{row['unit']} {row['compartment']}", on=str(on), meter=meter,
         serial=serial, note=note,
     )  # fmt: skip
-    evaluate.evaluate_within(connection, fleet_id, today, [compartment_id])
+    queue.touch(connection, fleet_id, [compartment_id])

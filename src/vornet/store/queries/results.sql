@@ -281,5 +281,3 @@ WHERE c.compartment_id = %(compartment_id)s
 SELECT h.sample_id, h.reason, h.detail FROM hold h JOIN sample s USING (fleet_id, sample_id)
 WHERE (h.settled_at IS NULL OR h.settlement = 'rejected') AND s.superseded_by IS NULL ORDER BY h.hold_id
 
--- :evaluation_waits  the same evaluation on the queue already
-SELECT 1 FROM procrastinate_jobs WHERE queueing_lock = %(lock)s AND status = 'todo' LIMIT 1

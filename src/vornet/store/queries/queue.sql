@@ -1,0 +1,18 @@
+-- :touch  what a fact changed, once however often it is said
+INSERT INTO touched (fleet_id, what, id) SELECT %(fleet_id)s, %(what)s, unnest(%(ids)s::bigint[]) ON CONFLICT DO NOTHING
+
+-- :touch_everything  a fact that everybody rests on
+INSERT INTO touched (fleet_id, what, id) SELECT fleet_id, 'compartment', compartment_id FROM compartment ON CONFLICT DO NOTHING
+
+-- :touch_units  every compartment of some units
+INSERT INTO touched (fleet_id, what, id)
+SELECT fleet_id, 'compartment', compartment_id FROM compartment WHERE unit_id = ANY(%(units)s) ON CONFLICT DO NOTHING
+
+-- :touched  taken off by whoever settles it
+DELETE FROM touched RETURNING what, id
+
+-- :compartments  whether everything was touched
+SELECT count(*) AS n FROM compartment
+
+-- :evaluation_waits  the same evaluation is on the queue already and nobody has begun it
+SELECT 1 FROM procrastinate_jobs WHERE queueing_lock = %(lock)s AND status = 'todo'

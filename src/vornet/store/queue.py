@@ -1,0 +1,84 @@
+"""Putting work on the queue, and noting what a fact touched; always in the transaction that is open already.
+
+The queue is PostgreSQL's, so that what is put there survives whoever was to do it. ``flows.worker`` does the work.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Iterable
+from dataclasses import dataclass
+from typing import Any
+
+from vornet.store.database import Connection, query
+
+TAKE_IN, ASK_LABS, EVALUATE = "vornet:take_in", "vornet:ask_labs", "vornet:evaluate"
+
+
+@dataclass(frozen=True)
+class Touched:
+    """What facts changed: compartments to be judged anew, units whose due dates follow; ``everything`` the whole fleet."""
+
+    compartments: tuple[int, ...]
+    units: tuple[int, ...]
+    everything: bool
+
+
+def _outside() -> Any:
+    """Puts jobs on the queue over a connection that is handed to it; never opens one of its own."""
+    import procrastinate
+
+    global _app
+    if _app is None:
+        _app = procrastinate.App(connector=procrastinate.SyncPsycopgConnector())
+    return _app
+
+
+_app: Any = None
+
+
+def put_file(connection: Connection, fleet_id: int, import_file_id: int) -> None:
+    """Put a kept file on the queue."""
+    _outside().configure_task(TAKE_IN, connection=connection, lock=f"file {fleet_id}/{import_file_id}").defer(
+        fleet_id=fleet_id, import_file_id=import_file_id
+    )
+
+
+def put_evaluation(connection: Connection, fleet_id: int, compartments: Iterable[int]) -> None:
+    """Put the evaluation of some compartments on the queue; once, however often asked."""
+    mine = sorted(compartments)
+    which = hashlib.blake2b(",".join(map(str, mine)).encode(), digest_size=12).hexdigest()
+    lock = f"evaluate {fleet_id}/{which}"
+    if connection.execute(query("queue.evaluation_waits"), {"lock": lock}).fetchone() is None:
+        _outside().configure_task(EVALUATE, connection=connection, lock=f"evaluate {fleet_id}", queueing_lock=lock).defer(
+            fleet_id=fleet_id, compartments=mine
+        )
+
+
+def touch(connection: Connection, fleet_id: int, compartments: Iterable[int]) -> None:
+    """Note that a fact about some compartments was recorded: they are to be judged anew."""
+    connection.execute(query("queue.touch"), {"fleet_id": fleet_id, "what": "compartment", "ids": list(compartments)})
+
+
+def touch_units(connection: Connection, units: Iterable[int]) -> None:
+    """Note a fact about every compartment of some units."""
+    connection.execute(query("queue.touch_units"), {"units": list(units)})
+
+
+def touch_everything(connection: Connection) -> None:
+    """Note a fact that every compartment of the fleet rests on."""
+    connection.execute(query("queue.touch_everything"))
+
+
+def touch_plans(connection: Connection, fleet_id: int, units: Iterable[int]) -> None:
+    """Note that service items of some units, or what was done, changed: when they are due follows."""
+    connection.execute(query("queue.touch"), {"fleet_id": fleet_id, "what": "plan", "ids": list(units)})
+
+
+def take_touched(connection: Connection) -> Touched:
+    """Everything that is touched, taken off."""
+    rows = connection.execute(query("queue.touched")).fetchall()
+    compartments = tuple(sorted(r["id"] for r in rows if r["what"] == "compartment"))
+    units = tuple(sorted(r["id"] for r in rows if r["what"] == "plan"))
+    count = connection.execute(query("queue.compartments")).fetchone() if compartments else None
+    return Touched(compartments, units, count is not None and len(compartments) >= count["n"])
