@@ -87,7 +87,7 @@ def test_a_pour_taken_back_is_gone():
 
 @pytest.mark.parametrize(
     ("pairs", "field"),
-    [([("level_before", 0.0), ("out_l", 38.0)], "drained_volume_l"), ([("out_l", 30.0), ("pour", {"litres": 60})], "pour")],
+    [([("level_before", 0.0), ("out_l", 38.0)], "drained_volume_l"), ([("out_l", 30.0), ("pour", {"litres": 60})], "poured_l")],
 )
 def test_what_cannot_be_is_refused(pairs, field):
     with pytest.raises(InputError) as refused:
@@ -110,7 +110,7 @@ def test_nothing_is_finished_that_is_not_shut_poured_and_looked_at():
     assert lacking == ["meter", "shut", "pour", "leaks"]
     visit.now["meter"] = 10.0
     whole = said(("shut", {"fore": True, "aft": True}), ("pour", {"litres": 36}), ("leaks", "none"), ("parts_out", 2.0), ("parts_in", 1.0))
-    assert job.wanting(ENGINE, whole, visit) == [("parts_in", "2.0 parts came out, 1.0 went back")]
+    assert job.wanting(ENGINE, whole, visit) == [("parts_in", "2 parts came out, 1 went back")]
 
 
 def test_what_is_seen_calls_for_a_stop():

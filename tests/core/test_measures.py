@@ -21,26 +21,26 @@ from vornet.core.errors import InputError
     ],
 )  # fmt: skip
 def test_typed_quantities_with_their_units(text, kind, stored):
-    assert measures.typed(text, kind, "si", "x") == pytest.approx(stored, rel=1e-6)
+    assert measures.typed(text, kind, measures.Hand("si", "."), "x") == pytest.approx(stored, rel=1e-6)
 
 
 def test_a_bare_number_is_in_the_fleets_unit():
-    assert measures.typed("10", "volume", "us", "x") == pytest.approx(9.46352946)
-    assert measures.typed("10", "volume", "si", "x") == 10
-    assert measures.typed("10 L", "volume", "us", "x") == 10
+    assert measures.typed("10", "volume", measures.Hand("us", "."), "x") == pytest.approx(9.46352946)
+    assert measures.typed("10", "volume", measures.Hand("si", "."), "x") == 10
+    assert measures.typed("10 L", "volume", measures.Hand("us", "."), "x") == 10
 
 
 @pytest.mark.parametrize("text", ["nine", "9 bananas", "9 N·m", "", "1e999", "--4"])
 def test_what_is_not_a_volume_is_refused_by_field(text):
     with pytest.raises(InputError) as refused:
-        measures.typed(text, "volume", "si", "capacity_l")
+        measures.typed(text, "volume", measures.Hand("si", "."), "capacity_l")
     assert refused.value.field == "capacity_l"
 
 
 @given(st.floats(0.01, 99_000), st.sampled_from(["volume", "torque", "distance", "pressure"]), st.sampled_from(["si", "us"]))
 def test_what_is_shown_comes_back_when_typed(value, kind, system):
     shown = measures.as_typed(value, kind, system)
-    assert measures.typed(shown, kind, system, "x") == pytest.approx(value, rel=2e-4, abs=2e-6)
+    assert measures.typed(shown, kind, measures.Hand(system), "x") == pytest.approx(value, rel=2e-4, abs=2e-6)
 
 
 def test_sentences_in_the_fleets_units():

@@ -9,7 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import HEADER, TODAY
-from vornet.core.errors import InputError
+from vornet.core.errors import FormErrors, InputError
 from vornet.core.measurands import INDEX
 from vornet.core.meter import longest_rising
 from vornet.flows.house import fleets, people
@@ -20,6 +20,7 @@ from vornet.flows.work import drain
 from vornet.io import cells, lab_header, register_file, results_file, tables
 from vornet.store import cluster
 from vornet.web.charts.ribbon import life_bar
+from vornet.web.drain_form import DrainForm
 
 
 @pytest.mark.parametrize(
@@ -132,18 +133,18 @@ def place(db, fleet):
 
 def test_drain_figures_follow_what_is_typed(db, fleet):
     _, row = place(db, fleet)
-    form = drain.DrainForm({"meter": "3950", "volume_out_l": "52,0", "level_missing_l": "2", "filter_changed": "yes"})
-    f = drain.figures(row, form, TODAY)
-    assert (f.residual_l, f.residual_share, f.refill_l) == (pytest.approx(6), pytest.approx(0.1), pytest.approx(54))
+    form = DrainForm({"meter": "3950", "volume_out_l": "52,0", "level_missing_l": "2", "filter_changed": "yes"})
+    f = drain.follow(row, form.drained("h", TODAY), TODAY)
+    assert (f.sums.residual_l, f.sums.residual_share, f.sums.target_l) == (pytest.approx(6), pytest.approx(0.1), pytest.approx(54))
     assert f.next_due == 4450
-    assert form.errors == {}
+    assert (form.errors, f.errors) == ({}, {})
 
 
 def test_unmeasured_litres_fall_back_on_the_refill_capacity(db, fleet):
     _, row = place(db, fleet)
-    f = drain.figures(row, drain.DrainForm({"meter": "3950", "filter_changed": "no"}), TODAY)
-    assert f.refill_l == 53  # without filter, nothing taken off again
-    assert "not measured" in f.assumed
+    f = drain.follow(row, DrainForm({"meter": "3950", "filter_changed": "no"}).drained("h", TODAY), TODAY).sums
+    assert f.target_l == 53  # without filter, nothing taken off again
+    assert f.assumed == ("level_not_read", "out_not_measured")
 
 
 @pytest.mark.parametrize(
@@ -155,11 +156,12 @@ def test_unmeasured_litres_fall_back_on_the_refill_capacity(db, fleet):
 )  # fmt: skip
 def test_impossible_drains_are_refused_by_field(db, fleet, fields, bad):
     i, _ = place(db, fleet)
-    form = drain.DrainForm({"meter": "3950", **fields})
-    fleet_id = fleets.find(db, fleet)
-    with settling(db, fleet_id, TODAY) as connection:
-        assert drain.log(connection, fleet_id, i, form, "test", TODAY) is None
-    assert bad in form.errors
+    form = DrainForm({"meter": "3950", **fields})
+    fleet_id, drained = fleets.find(db, fleet), form.drained("h", TODAY)
+    if bad not in form.errors:
+        with settling(db, fleet_id, TODAY) as connection, pytest.raises(FormErrors) as refused:
+            drain.log(connection, fleet_id, i, drained, "test", TODAY)
+        assert bad in refused.value.errors
 
 
 def test_a_technician_logs_drains_but_approves_nothing(db, fleet, served):

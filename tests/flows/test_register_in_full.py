@@ -413,18 +413,21 @@ def test_pictures_lose_where_they_were_taken(db, fleet):
 
 
 def test_an_oil_poured_outside_its_weather_is_a_recorded_concession(db, rich):
+    from vornet.core.errors import FormErrors
+    from vornet.core.measures import Hand
     from vornet.flows.work import drain
+    from vornet.web.drain_form import DrainForm
 
     fleet_id = fleets.find(db, rich)
     with settling(db, fleet_id, TODAY) as c:
         i = c.execute("SELECT compartment_id FROM compartment WHERE name = 'engine'").fetchone()["compartment_id"]
         fields = {"on": "2026-01-14", "meter": "3900", "volume_out_l": "54 L", "oil": "Winter 5W-40", "ambient_c": "25 °C"}
-        form = drain.DrainForm(dict(fields), system="us")
-        assert drain.log(c, fleet_id, i, form, "t", TODAY) is None
-        assert "is meant up to 10 °C, and it is 25 °C" in form.errors["concession"]
-        assert "does not hold A-1" in form.errors["concession"]
-        form = drain.DrainForm({**fields, "concession": "the right can had run out"}, system="us")
-        assert drain.log(c, fleet_id, i, form, "t", TODAY)
+        with pytest.raises(FormErrors) as refused:
+            drain.log(c, fleet_id, i, DrainForm(dict(fields), Hand("us", ".")).drained("h", TODAY), "t", TODAY)
+        assert "is meant up to 10 °C, and it is 25 °C" in refused.value.errors["concession"]
+        assert "does not hold A-1" in refused.value.errors["concession"]
+        said = DrainForm({**fields, "concession": "the right can had run out"}, Hand("us", ".")).drained("h", TODAY)
+        assert drain.log(c, fleet_id, i, said, "t", TODAY)
         row = c.execute(query("units.concessions"), {"oil_id": None}).fetchall()[0]
         assert row["concession"].endswith("the right can had run out")
         assert c.execute("SELECT 1 FROM audit WHERE what = 'oil concession'").fetchone()

@@ -37,6 +37,10 @@ FLAT_BELOW = 0.5
 REPAIR_DAYS = 60
 
 
+#: how much an air filter's look speaks for dirt past it; common practice, no source
+AIR_FILTER = {"dusty": 0.6, "blocked": 1.0, "leaking": 1.0}
+
+
 @dataclass(frozen=True)
 class Seen:
     """What was seen and done, per sample, shape (N,): ``air_filter`` 0 clean, 0.6 dusty, 1 blocked or leaking, at the last

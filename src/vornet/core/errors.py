@@ -16,3 +16,14 @@ class InputError(ValueError):
 
     def __reduce__(self) -> tuple[object, ...]:  # handed over between processes
         return type(self), (self.field, self.why)
+
+
+class FormErrors(InputError):
+    """Several things wrong at once: ``errors`` by field, as the one who gave them names the fields."""
+
+    def __init__(self, errors: dict[str, str]) -> None:
+        super().__init__(*next(iter(errors.items())))
+        self.errors = errors
+
+    def __reduce__(self) -> tuple[object, ...]:
+        return type(self), (self.errors,)

@@ -12,6 +12,7 @@ from typing import Any, TypeVar
 
 import numpy as np
 
+from vornet.core.drain import start_value
 from vornet.core.fresh import NOW, Fresh
 from vornet.core.measurands import COUNT, INDEX, KEYS, MEASURANDS
 from vornet.core.precision import BETWEEN_DATES, START, PrecisionTable
@@ -503,7 +504,7 @@ def _carried(history: History, charges: Charges, day: float | None = None) -> Ch
             usual.level[c] += np.where(told, np.nan_to_num(value[before]), 0.0)
             usual.n[c] += told
         f = share[now][:, None]
-        start[now] = f * end + (1 - f) * new
+        start[now] = start_value(f, end, new)
         apart = np.nan_to_num(np.abs(end - new))
         start_sd[now] = np.sqrt((share_sd[now][:, None] * apart) ** 2 + (f * np.nan_to_num(end_sd)) ** 2 + ((1 - f) * new_sd) ** 2)
     whole, whole_sd = np.where((charges.number > 0)[:, None], oil_now.value, np.nan), np.zeros((total, COUNT))

@@ -9,8 +9,8 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
-from vornet.core import volumes
-from vornet.core.errors import InputError
+from vornet.core import drain, volumes
+from vornet.core.drain import DrainFacts, DrainFigures
 
 #: entries of these keys are a list: each one counts
 LISTS = ("pour", "level_read", "photo")
@@ -26,10 +26,6 @@ AS_FOUND = {"over_tight": "over-tight", "fused_washer": "fused or doubled washer
             "loose_filter": "loose filter", "leak": "leaking", "nothing": "nothing odd"}  # fmt: skip
 WAYS = {"plug": "drain plug", "valve": "valve and hose", "suction": "suction"}
 WARMTH = {"hot": "hot", "warm": "warm", "cool": "cool"}
-#: fills short, then approaches; common practice, no source (85–95 %)
-FIRST_SHARE = 0.9
-#: a level at least this high is full enough; above the second it is too much; common practice, no source
-FULL_FROM, FULL_TO = 0.85, 1.05
 
 
 @dataclass(frozen=True)
@@ -145,7 +141,7 @@ def kit(document: Mapping[str, Any], sample: bool, pack_l: float) -> Kit:
     """Oil in packs, filters, seals, bottle, tools and pan for one compartment as the register knows it."""
     lines: list[KitLine] = []
     capacity = document.get("capacity_l") or document.get("system_volume_l")
-    refill = volumes.refill(capacity, pack_l, first_pour_share=FIRST_SHARE) if capacity else None
+    refill = volumes.refill(capacity, pack_l, first_pour_share=drain.FIRST_SHARE) if capacity else None
     if refill is None:
         lines.append(KitLine("Oil", "how much is not on record", True))
     for f in document.get("filters", ()):
@@ -226,78 +222,22 @@ def fold(entries: Iterable[Entry]) -> dict[int | None, Said]:
 
 
 # ---- what follows ----------------------------------------------------------------------------------------------
-@dataclass(frozen=True)
-class Figures:
-    """What follows from what was entered so far; None = not enough yet. ``assumed`` says what was taken for granted."""
-
-    missing_l: float | None
-    residual_l: float | None
-    residual_share: float | None
-    residual_sd_l: float | None
-    target_l: float | None
-    first_pour_l: float | None
-    poured_l: float
-    level: float | None
-    add_l: float | None
-    fall_l: float
-    assumed: tuple[str, ...]
-
-
-def figures(document: Mapping[str, Any], said: Said) -> Figures:
-    """Residual, refill target, what is poured and what is still to add, from one part's entries.
-
-    Raises InputError when the entries cannot be: more out than was in, more poured than fits.
-    """
-    system = document.get("system_volume_l") or (document.get("capacity_l") or 0) * 1.05
-    marks = document.get("volume_between_marks_l")
-    capacity = document.get("capacity_l")
-    changed = said.get("filter_changed", "yes" if document.get("filters") else "no") == "yes"
-    without = document.get("capacity_without_filter_l")
-    if not changed and without:
-        capacity = without
-    assumed: list[str] = []
-    before = said.get("level_before")
-    missing = None
-    if before is not None and marks:
-        missing = volumes.level_missing_l(float(before), marks)
-    elif before is None:
-        assumed.append("level not read before the drain: taken as full")
-    else:
-        assumed.append("volume between the marks is not on record: taken as full")
-    out_l, residual = said.get("out_l"), None
-    if out_l is not None and system:
-        residual = volumes.residual_l(system, float(out_l), max(missing or 0.0, 0.0))
-    elif system and capacity:
-        residual = max(system - capacity, 0.0)
-        assumed.append("litres out not measured: system less refill capacity")
-    measured = out_l is not None and residual is not None and bool(system)
-    target = system - residual if measured and residual is not None else capacity
-    poured = sum(float(p["litres"]) for p in said.lists.get("pour", ()))
-    if system and residual is not None and poured > (system - residual) * 1.25 + 1.0:
-        raise InputError("pour", f"{poured:g} L poured is more than the {system - residual:.1f} L that fits")
+def facts_of(document: Mapping[str, Any], said: Said) -> DrainFacts:
+    """What one part's entries say of its drain."""
     levels = [v for v in said.lists.get("level_read", ()) if v.get("run")]
-    level = float(levels[-1]["reading"]) if levels else None
-    add = None
-    if level is not None and marks:
-        add = max(round((1 - level) * marks, 2), 0.0) if level < FULL_FROM else 0.0
-    elif target is not None:
-        add = max(target - poured, 0.0)
-    dry = changed and said.get("prefilled") != "yes" and document.get("capacity_l") and without
-    fall = float(document["capacity_l"]) - float(without) if dry and without else 0.0
-    return Figures(
-        missing, residual, residual / system if residual is not None and system else None,
-        _residual_sd(residual, out_l, str(said.get("out_kind", "measured"))), target,
-        None if target is None else FIRST_SHARE * target, poured, level, add, fall, tuple(assumed),
+    before, out_l = said.get("level_before"), said.get("out_l")
+    return DrainFacts(
+        level_before=None if before is None else float(before), out_l=None if out_l is None else float(out_l),
+        out_kind=str(said.get("out_kind", "measured")),
+        filter_changed=said.get("filter_changed", "yes" if document.get("filters") else "no") == "yes",
+        prefilled=said.get("prefilled") == "yes", poured_l=sum(float(p["litres"]) for p in said.lists.get("pour", ())),
+        level_after=float(levels[-1]["reading"]) if levels else None,
     )  # fmt: skip
 
 
-def _residual_sd(residual: float | None, out_l: Any, kind: str) -> float | None:
-    """One standard deviation of the residual (L): the drained volume's, or a share of a residual nobody measured."""
-    if residual is None:
-        return None
-    if out_l is None or kind == "unknown":
-        return volumes.UNMEASURED * residual
-    return volumes.volume_sd(float(out_l), kind)
+def figures(document: Mapping[str, Any], said: Said) -> DrainFigures:
+    """What follows from one part's entries. Raises InputError when they cannot be."""
+    return drain.figures(drain.sump_of(document), facts_of(document, said))
 
 
 def open_drains(document: Mapping[str, Any], said: Said) -> list[str]:
@@ -307,10 +247,15 @@ def open_drains(document: Mapping[str, Any], said: Said) -> list[str]:
     return [p for p in places if not (isinstance(shut, dict) and shut.get(p))]
 
 
-def wanting(document: Mapping[str, Any], said: Said, visit: Said) -> list[tuple[str, str]]:
-    """What still has to be entered before a drain can be finished: (key, sentence)."""
+def meter_key(meter_no: int) -> str:
+    """Under which key a visit's entries hold the reading of a unit's first or second meter."""
+    return "meter_2" if meter_no == 2 else "meter"
+
+
+def wanting(document: Mapping[str, Any], said: Said, visit: Said, meter_no: int = 1) -> list[tuple[str, str]]:
+    """What still has to be entered before a drain can be finished: (key, sentence). ``meter_no``: the meter it counts."""
     out = []
-    if visit.get("meter") is None and said.get("meter") is None:
+    if visit.get(meter_key(meter_no)) is None:
         out.append(("meter", "the meter has not been read"))
     still = open_drains(document, said)
     if still:
@@ -321,7 +266,7 @@ def wanting(document: Mapping[str, Any], said: Said, visit: Said) -> list[tuple[
         out.append(("leaks", "the leak check is missing"))
     away = said.get("parts_out") or 0
     if away and said.get("parts_in") != away:
-        out.append(("parts_in", f"{away} parts came out, {said.get('parts_in') or 0} went back"))
+        out.append(("parts_in", f"{away:g} parts came out, {said.get('parts_in') or 0:g} went back"))
     return out
 
 

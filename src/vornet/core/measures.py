@@ -77,33 +77,64 @@ def _through(value: float, source: str, target: str) -> float:
     return value * _line(source, target)[0]
 
 
-def number(text: str, field: str) -> float:
-    """A typed number: decimal point or comma, thousands grouped by comma, point, blank or apostrophe.
+@dataclass(frozen=True)
+class Hand:
+    """How somebody writes figures: the fleet's units, and the person's decimal mark ('' where it is not known)."""
 
-    A single comma with three digits behind it groups thousands when a digit 1–9 stands before it (1,250);
-    ``0,125`` is an eighth.
+    system: str = SI
+    mark: str = ""
 
-    >>> number("1,250.5", "x"), number("9,5", "x"), number("12 000", "x")
-    (1250.5, 9.5, 12000.0)
+
+_NUMBER = re.compile(r"[+-]?(?:\d[\d.,]*|[.,]\d+)(?:[eE][+-]?\d{1,3})?")
+
+
+def number(text: str, field: str, mark: str = "") -> float:
+    """A typed number: decimal point or comma, thousands grouped by the other one, a blank or an apostrophe.
+
+    One mark with three digits behind it can mean two things; the person's own decimal ``mark`` says which, and where it is not
+    known the question is asked back (InputError, as for what is no number).
+
+    >>> number("1,250.5", "x"), number("12.345,5", "x"), number("9,5", "x"), number("12 000", "x"), number("1,250", "x", ".")
+    (1250.5, 12345.5, 9.5, 12000.0, 1250.0)
     """
-    plain = re.sub(r"[\s'’  ]", "", text).replace("−", "-")
-    if "," in plain and "." in plain:
-        decimal = max(plain.rfind(","), plain.rfind("."))
-        plain = re.sub(r"[.,]", "", plain[:decimal]) + "." + plain[decimal + 1 :]
-    elif plain.count(",") > 1 or re.fullmatch(r"[+-]?[1-9]\d{0,2},\d{3}", plain):
-        plain = plain.replace(",", "")
-    else:
-        plain = plain.replace(",", ".")
-    try:
-        value = float(plain)
-    except ValueError:
-        raise InputError(field, f"{text.strip()[:30]!r} is not a number") from None
+    plain = re.sub(r"[\s'’\u00a0\u202f\u2009]", "", text).replace("−", "-")
+    if not _NUMBER.fullmatch(plain):
+        raise InputError(field, f"{text.strip()[:30]!r} is not a number")
+    value = float(_pointed(plain, text, field, mark))
     if not math.isfinite(value):
         raise InputError(field, f"{text.strip()[:30]!r} is not a number one can work with")
     return value
 
 
-def level(text: str, field: str) -> float | None:
+def _pointed(plain: str, text: str, field: str, mark: str) -> str:
+    """The number with a decimal point and without groups."""
+    marks = [c for c in plain if c in ".,"]
+    if not marks:
+        return plain
+    last = marks[-1]
+    head, _, tail = plain.rpartition(last)
+    if len(set(marks)) == 2:  # the last one is the decimal mark, the other groups
+        if marks.count(last) > 1 or not _grouped(head, marks[0]):
+            raise InputError(field, f"{text.strip()[:30]!r} is not a number")
+        return f"{head.replace(marks[0], '')}.{tail}"
+    if len(marks) > 1:
+        if not _grouped(plain, last):
+            raise InputError(field, f"{text.strip()[:30]!r} is not a number")
+        return plain.replace(last, "")
+    if re.fullmatch(r"[+-]?[1-9]\d{0,2}", head) and re.fullmatch(r"\d{3}", tail):
+        if not mark:
+            whole, part = head + tail, f"{float(f'{head}.{tail}'):g}"
+            raise InputError(field, f"{text.strip()[:30]!r} may mean {whole} or {part}: write {whole}, or {head}{last}{tail}0")
+        return f"{head}.{tail}" if mark == last else head + tail
+    return f"{head}.{tail}"
+
+
+def _grouped(text: str, mark: str) -> bool:
+    """Whether a whole number is grouped in threes by a mark."""
+    return re.fullmatch(rf"[+-]?\d{{1,3}}(?:{re.escape(mark)}\d{{3}})+", text) is not None
+
+
+def level(text: str, field: str, mark: str = "") -> float | None:
     """A typed level between the marks, None when blank: 0 at MIN, 1 at MAX; a per cent sign is understood.
 
     Raises InputError outside −1 to 2.
@@ -114,29 +145,29 @@ def level(text: str, field: str) -> float | None:
     text = text.strip()
     if not text:
         return None
-    value = number(text.rstrip("% "), field) / (100 if text.endswith("%") else 1)
+    value = number(text.rstrip("% "), field, mark) / (100 if text.endswith("%") else 1)
     if not -1 <= value <= 2:
         raise InputError(field, "0 is at MIN, 1 at MAX: a level lies near them")
     return value
 
 
-def typed(text: str, kind: str, measures: str, field: str) -> float:
+def typed(text: str, kind: str, hand: Hand, field: str) -> float:
     """A typed quantity in the stored unit of its kind: ``9.5 qt``, ``18 lbf·ft``, or a bare number in the
     fleet's preferred unit. Raises InputError for text, or for a unit of another kind.
 
-    >>> round(typed("9.5 qt", "volume", "si", "capacity"), 6)
+    >>> round(typed("9.5 qt", "volume", Hand(), "capacity"), 6)
     8.990353
-    >>> round(typed("18 lbf·ft", "torque", "si", "torque"), 3)
+    >>> round(typed("18 lbf·ft", "torque", Hand(), "torque"), 3)
     24.405
     """
     match = _TYPED.match(text.strip())
     if not match:
         raise InputError(field, f"{text.strip()[:30]!r} is not a number, nor a number with a unit")
-    value = number(match[1], field)
+    value = number(match[1], field, hand.mark)
     found = KINDS[kind]
     unit = (match[2] or "").strip().lower().rstrip(".").replace("⋅", "·")
     if not unit:
-        source = found.us[0] if measures == US else found.si[0]
+        source = found.us[0] if hand.system == US else found.si[0]
     elif unit in _WRITTEN[kind]:
         source = _WRITTEN[kind][unit]
     else:
@@ -164,7 +195,20 @@ def decimals(kind: str, measures: str) -> int:
 def as_typed(value: float | None, kind: str, measures: str) -> str:
     """A stored quantity as it would be typed into a field: enough digits that it comes back the same."""
     got = shown(value, kind, measures)
-    return "" if got is None else f"{got:.6g}" if abs(got) < 1e6 else f"{got:.0f}"
+    return "" if got is None else plain_figure(got)
+
+
+def plain_figure(value: float) -> str:
+    """A number with a decimal point as it may be typed by anybody: never one that a comma's friend would read as thousands."""
+    text = f"{value:.6g}" if abs(value) < 1e6 else f"{value:.0f}"
+    return text + "0" if re.fullmatch(r"-?[1-9]\d{0,2}\.\d{3}", text) else text
+
+
+def written(kind: str) -> dict[str, tuple[float, float]]:
+    """(factor, offset) to the stored unit of everything people write for a kind; '' and 'us' are bare numbers in either system."""
+    found = KINDS[kind]
+    out = {name: _line(source, found.si[0]) if source != found.si[0] else (1.0, 0.0) for name, source in _WRITTEN[kind].items()}
+    return out | {"": (1.0, 0.0), "us": _line(found.us[0], found.si[0]) if found.us[0] != found.si[0] else (1.0, 0.0)}
 
 
 _SAID = re.compile(r"(?<![\w.])([−\-]?\d{1,3}(?:,\d{3})+(?:\.\d+)?|[−\-]?\d+(?:\.\d+)?)([   ]?)(km|L|N·m|kPa|°C)(?![\w/·])")

@@ -30,11 +30,10 @@ from vornet.core.history import Charges, History, cut
 from vornet.core.identity import identify
 from vornet.core.limits import DUTIES
 from vornet.core.measurands import INDEX, MEASURANDS
+from vornet.core.meter import MOST_PER_DAY
 from vornet.core.precision import BETWEEN_DATES, PrecisionTable
 from vornet.core.viscosity import blending_index, viscosity_index
 
-#: a meter cannot gain more than this a day
-MOST_PER_DAY_H, MOST_PER_DAY_KM = 24.0, 2000.0
 #: how far a sample's meter may stray from readings of the same day; common practice, no source
 METER_SLACK_H, METER_SLACK_KM = 12.0, 400.0
 #: a unit may run this many times its usual for a while; common practice, no source
@@ -95,7 +94,7 @@ def _meter(history: History, points: MeterPoints) -> list[Finding]:
     has_after = (after < len(key)) & (points.comp[at_after] == samples.comp)
     distance = history.compartments.distance[samples.comp]
     slack = np.where(distance, METER_SLACK_KM, METER_SLACK_H)
-    most = np.where(distance, MOST_PER_DAY_KM, MOST_PER_DAY_H)
+    most = np.where(distance, MOST_PER_DAY["km"], MOST_PER_DAY["h"])
     total, prior, later = samples.total, points.total[at_before], points.total[at_after]
     days = samples.day - points.day[at_before] + 1
     usual_a_day = np.full(len(total), np.nan) if points.per_day is None else points.per_day[samples.comp]

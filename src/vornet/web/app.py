@@ -4,8 +4,6 @@ from __future__ import annotations
 
 import secrets
 from datetime import date
-from importlib.resources import files
-from pathlib import Path
 
 import structlog
 from fastapi import FastAPI, Request, Response
@@ -41,6 +39,7 @@ from vornet.web import calculators as calculator_pages
 from vornet.web import job as job_pages
 from vornet.web.guard import Guard
 from vornet.web.pages import render
+from vornet.web.server import DIST
 
 # tracebacks without local values: those can hold what people typed
 structlog.configure(processors=[
@@ -48,7 +47,6 @@ structlog.configure(processors=[
     structlog.dev.ConsoleRenderer(colors=False, exception_formatter=structlog.dev.plain_traceback),
 ])  # fmt: skip
 log = structlog.get_logger()
-DIST = Path(str(files("vornet.web"))) / "static" / "dist"
 
 
 def create_app(db: Database, today: date | None = None, demo: bool = False) -> FastAPI:

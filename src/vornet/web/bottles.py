@@ -13,7 +13,7 @@ from vornet.core.errors import InputError
 from vornet.flows.lab import labs, parcels
 from vornet.io import tables
 from vornet.store.database import query
-from vornet.web.pages import Form, database, day_of, needs, opened, recording, render, today, typed, visitor
+from vornet.web.pages import Form, database, day_of, hand, needs, opened, recording, render, today, typed, visitor
 from vornet.web.paper import pdf
 
 router = APIRouter()
@@ -65,7 +65,7 @@ def draw(request: Request, form: Form) -> Response:
                     counts = "distance" if row and row["meter_unit"] == "km" else "hours"
                 conditions = {k: str(form.get(k, "")) for k in ("sample_how", "warmth")}
                 waited = form.get("minutes", "").strip()
-                minutes = measures.number(waited, "minutes") if waited else None
+                minutes = measures.number(waited, "minutes", hand(request).mark) if waited else None
                 parcels.draw(
                     connection, who.fleet_id, sample_no=form.get("sample_no", ""),
                     compartment_id=int(place) if place.isdigit() else None, oil_id=int(oil) if oil.isdigit() else None,

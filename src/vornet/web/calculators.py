@@ -15,7 +15,7 @@ from vornet.core import measures, viscosity
 from vornet.core.errors import InputError
 from vornet.flows import calc
 from vornet.web.charts import oil_curves
-from vornet.web.pages import OpenForm, figure, needs, render
+from vornet.web.pages import OpenForm, figure, hand, needs, render
 
 router = APIRouter(prefix="/calculators")
 
@@ -144,14 +144,14 @@ WORDS = {
 }  # fmt: skip
 
 
-def given(page: Page, form: dict[str, str]) -> dict[str, Any]:
+def given(page: Page, form: dict[str, str], mark: str) -> dict[str, Any]:
     """What was typed, as the calculator wants it. Raises InputError by field."""
     out: dict[str, Any] = {}
     for ask in page.asks:
         text = form.get(ask.key, "").strip()
         if not text:
             continue
-        value = _typed(ask, text)
+        value = _typed(ask, text, mark)
         head, _, inner = ask.key.partition(".")
         if inner:
             out.setdefault(head, {})[inner] = value
@@ -160,12 +160,12 @@ def given(page: Page, form: dict[str, str]) -> dict[str, Any]:
     return out
 
 
-def _typed(ask: Ask, text: str) -> Any:
+def _typed(ask: Ask, text: str, mark: str) -> Any:
     if ask.kind == "num":
-        value = measures.number(text, ask.label)
+        value = measures.number(text, ask.label, mark)
         return int(value) if ask.key.endswith("days") and value.is_integer() else value
     if ask.kind == "numbers":
-        return [measures.number(t, ask.label) for t in text.replace(";", " ").split()]
+        return [measures.number(t, ask.label, mark) for t in text.replace(";", " ").split()]
     if ask.kind == "oils":
         oils = []
         for line in text.splitlines():
@@ -173,7 +173,7 @@ def _typed(ask: Ask, text: str) -> Any:
             pairs = dict(w.split("=", 1) for w in words if "=" in w)
             if words:
                 name = " ".join(w for w in words if "=" not in w)
-                oils.append({"name": name, **{k.lower(): measures.number(v, ask.label) for k, v in pairs.items()}})
+                oils.append({"name": name, **{k.lower(): measures.number(v, ask.label, mark) for k, v in pairs.items()}})
         return oils
     if ask.kind == "lines":
         rows = [line.replace(";", " ").split() for line in text.splitlines() if line.strip()]
@@ -183,7 +183,7 @@ def _typed(ask: Ask, text: str) -> Any:
             return {r[0].lower(): measures.number(r[1], ask.label) for r in rows}
         if any(len(r) != len(ask.columns) for r in rows):
             raise InputError(ask.label, f"each line has {len(ask.columns)} figures")
-        return [{c: x if c == "date" else measures.number(x, ask.label) for c, x in zip(ask.columns, r, strict=True)} for r in rows]
+        return [{c: x if c == "date" else measures.number(x, ask.label, mark) for c, x in zip(ask.columns, r, strict=True)} for r in rows]
     return text
 
 
@@ -237,9 +237,9 @@ def _thin_enough(asked: dict[str, Any], t: int) -> bool:
         return False
 
 
-def _worked(page: Page, form: dict[str, str]) -> dict[str, Any]:
+def _worked(page: Page, form: dict[str, str], mark: str = ".") -> dict[str, Any]:
     try:
-        asked = given(page, form)
+        asked = given(page, form, mark)
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
             answer = calc.calculate(page.name, asked)
@@ -261,4 +261,4 @@ def work(request: Request, name: str, form: OpenForm) -> Response:
     page = PAGES.get(name)
     if page is None:
         raise HTTPException(404, "There is no such calculator.")
-    return render(request, "calculator_answer.html", w=_worked(page, {k: v[:20_000] for k, v in form.items()}))
+    return render(request, "calculator_answer.html", w=_worked(page, {k: v[:20_000] for k, v in form.items()}, hand(request).mark))

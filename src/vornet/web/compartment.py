@@ -14,6 +14,7 @@ from starlette.exceptions import HTTPException
 
 from vornet.core import measures
 from vornet.core.causes import NAMES
+from vornet.core.drain import start_value
 from vornet.core.errors import InputError
 from vornet.core.measurands import BY_KEY, INDEX, WEAR_METALS
 from vornet.core.rates import without_top_ups
@@ -200,7 +201,7 @@ def _cones(facts: Facts, key: str, latest: float) -> tuple[ribbon.Cone, ...]:
     fresh = float(facts.loaded.history.known.at(charges.oil[[running]]).value[0, m])
     fresh = 0.0 if math.isnan(fresh) else fresh
     ended = level + guess.slope * max(end - begin, 0)
-    following = share * ended + (1 - share) * fresh
+    following = start_value(share, ended, fresh)
     cones = (
         cone(fill, begin, level, noise, end, True),
         cone(fill + end, 0.0, following, 0.0, interval, False),

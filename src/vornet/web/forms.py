@@ -8,6 +8,7 @@ from typing import Any
 
 from vornet.core import measures, schools
 from vornet.core.errors import InputError
+from vornet.core.measures import Hand
 from vornet.io import equipment as eq
 
 #: kinds whose figures have a unit
@@ -169,24 +170,24 @@ def shown(field: Field, value: Any, system: str) -> str:
     if field.key == "shared_with" and isinstance(value, dict):
         return str(value.get("unit", ""))
     if isinstance(value, float):
-        return f"{value:g}"
+        return measures.plain_figure(value)
     return str(value)
 
 
-def read(field: Field, text: str, system: str, name: str | None = None) -> Any:
+def read(field: Field, text: str, hand: Hand, name: str | None = None) -> Any:
     """What a field's text means, None for blank. Raises InputError under ``name`` (or the field's key)."""
     name, text = name or field.key, text.strip()
     if not text:
         return None
     if field.kind in QUANTITIES:
-        return round(measures.typed(text, field.kind, system, name), 6)
+        return round(measures.typed(text, field.kind, hand, name), 6)
     if field.kind == "int":
-        value = measures.number(text, name)
+        value = measures.number(text, name, hand.mark)
         if not value.is_integer():
             raise InputError(name, f"{text[:30]!r} is not a whole number")
         return int(value)
     if field.kind == "number":
-        return measures.number(text, name)
+        return measures.number(text, name, hand.mark)
     if field.kind == "list":
         return [part.strip() for part in text.split(",") if part.strip()]
     if field.kind == "bool":
@@ -198,7 +199,7 @@ def read(field: Field, text: str, system: str, name: str | None = None) -> Any:
     return text
 
 
-def read_fields(fields: tuple[Field, ...], form: Mapping[str, Any], system: str, errors: dict[str, str], prefix: str = "") -> dict[str, Any]:
+def read_fields(fields: tuple[Field, ...], form: Mapping[str, Any], hand: Hand, errors: dict[str, str], prefix: str = "") -> dict[str, Any]:
     """Every field that the form has, read; what is wrong goes into ``errors`` under the input's own name."""
     out: dict[str, Any] = {}
     for field in fields:
@@ -206,32 +207,32 @@ def read_fields(fields: tuple[Field, ...], form: Mapping[str, Any], system: str,
         if name not in form:
             continue
         try:
-            out[field.key] = read(field, str(form[name])[:4000], system, name)
+            out[field.key] = read(field, str(form[name])[:4000], hand, name)
         except InputError as error:
             errors[name] = error.why
             out[field.key] = str(form[name])[:4000]  # shown again as it was typed
     return out
 
 
-def read_compartment(form: Mapping[str, Any], counts: str, system: str) -> tuple[dict[str, Any], dict[str, str]]:
+def read_compartment(form: Mapping[str, Any], counts: str, hand: Hand) -> tuple[dict[str, Any], dict[str, str]]:
     """A posted compartment form as register keys, and what is wrong by input name."""
     errors: dict[str, str] = {}
     out: dict[str, Any] = {}
     sources = {}
     for _, fields in compartment_groups(counts):
-        out |= read_fields(fields, form, system, errors)
+        out |= read_fields(fields, form, hand, errors)
         for field in fields:
             if field.sourced and form.get(f"sources.{field.key}"):
                 sources[field.key] = str(form[f"sources.{field.key}"])
     out["sources"] = {k: v for k, v in sources.items() if out.get(k) is not None}
     for rows in LISTS:
-        out[rows.key] = read_rows(rows, form, system, errors)
+        out[rows.key] = read_rows(rows, form, hand, errors)
     chosen = {s.key: str(form.get(f"school_{s.key}", "")) for s in schools.SCHOOLS}
     out["schools"] = {k: v for k, v in chosen.items() if v}
     return out, errors
 
 
-def read_rows(rows: RowList, form: Mapping[str, Any], system: str, errors: dict[str, str]) -> list[dict[str, Any]]:
+def read_rows(rows: RowList, form: Mapping[str, Any], hand: Hand, errors: dict[str, str]) -> list[dict[str, Any]]:
     """The filled rows of a list. Choices alone do not make a row: one is empty until something is typed in it."""
     got: list[dict[str, Any]] = []
     for i in range(200):
@@ -243,16 +244,16 @@ def read_rows(rows: RowList, form: Mapping[str, Any], system: str, errors: dict[
             continue
         # errors are told under the row's place among the filled ones, as the validator counts them
         mine: dict[str, str] = {}
-        row = read_fields(rows.fields, form, system, mine, prefix)
+        row = read_fields(rows.fields, form, hand, mine, prefix)
         errors.update({f"{rows.key}.{len(got)}.{name.removeprefix(prefix)}": why for name, why in mine.items()})
         got.append({k: v for k, v in row.items() if v is not None})
     return got
 
 
-def read_item(form: Mapping[str, Any], counts: str, system: str) -> tuple[dict[str, Any], dict[str, str]]:
+def read_item(form: Mapping[str, Any], counts: str, hand: Hand) -> tuple[dict[str, Any], dict[str, str]]:
     """A posted service item as register keys (``every_meter`` still without its unit), and what is wrong by name."""
     errors: dict[str, str] = {}
-    given = read_fields(item_fields(counts), form, system, errors)
+    given = read_fields(item_fields(counts), form, hand, errors)
     kind = given.pop("reading_type", None)
     reading: dict[str, Any] = {}
     low, high = str(form.get("low", "")), str(form.get("high", ""))
@@ -264,7 +265,7 @@ def read_item(form: Mapping[str, Any], counts: str, system: str) -> tuple[dict[s
         reading = {"type": kind, "good": good or []}
         for name, text in (("low", low), ("high", high)):
             try:
-                reading[name] = read(Field(name, name, quantity if quantity in QUANTITIES else "number"), text, system)
+                reading[name] = read(Field(name, name, quantity if quantity in QUANTITIES else "number"), text, hand)
             except InputError as error:
                 errors[name] = error.why
     points, strokes, grease = given.pop("points", None), given.pop("strokes", None), given.pop("grease", None)

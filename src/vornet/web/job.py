@@ -14,6 +14,7 @@ from markupsafe import Markup
 from starlette.exceptions import HTTPException
 
 from vornet.api.bodies import Raw, takes
+from vornet.core import drain as drains
 from vornet.core import job as rules
 from vornet.core import measures
 from vornet.core.errors import InputError
@@ -24,7 +25,7 @@ from vornet.io.equipment import READINGS, TIGHTENING
 from vornet.store.database import query
 from vornet.web import forms
 from vornet.web.charts import grades
-from vornet.web.pages import Form, OpenForm, database, day_of, maybe_day, needs, opened, recording, render, today, visitor
+from vornet.web.pages import ASSUMED, Form, OpenForm, database, day_of, hand, maybe_day, needs, opened, recording, render, today, visitor
 
 router = APIRouter()
 #: paths that a device's job key opens, session or not
@@ -129,6 +130,18 @@ def screens(found: dict[str, Any]) -> list[dict[str, Any]]:
     return out
 
 
+#: kinds of quantities that are typed at the unit
+PHONE_KINDS = ("volume", "hours", "distance", "temperature")
+
+
+def job_rules() -> dict[str, float]:
+    """The figures that the phone's rules share with core's."""
+    return {
+        "system_over_refill": drains.SYSTEM_OVER_REFILL, "first_share": drains.FIRST_SHARE, "full_from": drains.FULL_FROM,
+        "full_to": drains.FULL_TO, "out_slack": drains.OUT_SLACK, "poured_share": drains.POURED_SHARE, "poured_l": drains.POURED_L,
+    }  # fmt: skip
+
+
 def _device_data(request: Request, found: dict[str, Any], token: str) -> dict[str, Any]:
     system = visitor(request).measures
     liters = measures.shown(1.0, "volume", system) or 1.0
@@ -146,11 +159,12 @@ def _device_data(request: Request, found: dict[str, Any], token: str) -> dict[st
             "starts": jobs.start_values(place), "interval": place["interval_meter"], "meter_no": place["meter_no"],
             "meter_unit": measures.unit(meter_kind, system), "meter_factor": measures.shown(1.0, meter_kind, system),
             "latest": place["latest"]["meter"] if place["latest"] else None,
-            "first_share": rules.FIRST_SHARE, "full_from": rules.FULL_FROM, "full_to": rules.FULL_TO,
+            "meter_kind": meter_kind,
         }  # fmt: skip
     return {
         "id": found["job"]["job_id"], "now": datetime.now(UTC).timestamp() * 1000, "token": token, "me": visitor(request).name,
-        "volume": measures.unit("volume", system), "volume_factor": liters, "specs": parts,
+        "volume": measures.unit("volume", system), "volume_factor": liters, "specs": parts, "rules": job_rules(), "assumed": ASSUMED,
+        "hand": {"mark": hand(request).mark, "us": system == measures.US, "kinds": {k: measures.written(k) for k in PHONE_KINDS}},
         "stops": {k: s.do_now for k, s in rules.STOPS.items()},
     }  # fmt: skip
 
@@ -236,7 +250,12 @@ def close_deferred(request: Request, deferred_id: int, form: Form) -> Response:
     who = visitor(request)
     with recording(request) as connection:
         jobs.close_deferred(
-            connection, who.fleet_id, deferred_id, form.get("finding", ""), measures.level(form.get("level", ""), "level"), who.name
+            connection,
+            who.fleet_id,
+            deferred_id,
+            form.get("finding", ""),
+            measures.level(form.get("level", ""), "level", hand(request).mark),
+            who.name,
         )
     return RedirectResponse("/jobs", 303)
 
@@ -293,7 +312,7 @@ def note(request: Request, compartment_id: int, form: Form) -> Response:
 
 
 def _note(request: Request, compartment_id: int, form: dict[str, str], who: Any, day: date) -> str:
-    do_, system = form.get("do", ""), who.measures
+    do_, system = form.get("do", ""), hand(request)
     with recording(request) as connection:
         row = connection.execute(query("board.compartment"), {"compartment_id": compartment_id}).fetchone()
         if row is None:
@@ -302,7 +321,7 @@ def _note(request: Request, compartment_id: int, form: dict[str, str], who: Any,
         kind = "distance" if row["meter_unit"] == "km" else "hours"
         meter = forms.read(forms.Field("meter", "Meter", kind), form.get("meter", ""), system)
         volume = {k: forms.read(forms.Field(k, k, "volume"), form.get(k, ""), system) for k in ("litres", "litres_out", "litres_in")}
-        level, after = (measures.level(str(form.get(k, "")), k) for k in ("level", "level_after"))
+        level, after = (measures.level(form.get(k, ""), k, hand(request).mark) for k in ("level", "level_after"))
         if do_ in ("level", "topup", "meter", "part") and meter is None:
             raise InputError("meter", "is missing")
         if do_ == "level":

@@ -11,15 +11,16 @@ from fastapi.responses import RedirectResponse, Response
 from starlette.exceptions import HTTPException
 
 from vornet.api.bodies import takes
-from vornet.core.errors import InputError
+from vornet.core.errors import FormErrors, InputError
 from vornet.core.measurands import KEYS, MEASURANDS
+from vornet.core.measures import Hand
 from vornet.flows.judge import learned
 from vornet.flows.lab import inbox
 from vornet.flows.register import register, units
 from vornet.io import apart, equipment, tables, workbook
 from vornet.store.database import query
 from vornet.web import forms
-from vornet.web.pages import Form, Posted, database, maybe_day, needs, number_like, opened, recording, render, today, visitor
+from vornet.web.pages import Form, Posted, database, hand, maybe_day, needs, number_like, opened, recording, render, today, visitor
 
 router = APIRouter()
 LARGEST = 60_000_000
@@ -96,7 +97,7 @@ def change(request: Request, form: Form) -> Response:
     errors: dict[str, str] = {}
     if key in units.CHANGES and step in ("look", "do"):
         try:
-            value = _value(units.CHANGES[key], form, who.measures)
+            value = _value(units.CHANGES[key], form, hand(request))
             with recording(request) as connection:
                 lines = units.change_many(connection, who.fleet_id, ids, key, value, who.name, today(request), apply=step == "do")
         except InputError as error:
@@ -123,26 +124,26 @@ def _shown(change: units.Change, line: units.Line, value: Any, system: str) -> s
     return str(value)
 
 
-def _value(change: units.Change, form: dict[str, str], system: str) -> Any:
+def _value(change: units.Change, form: dict[str, str], by: Hand) -> Any:
     text = form.get("value", "").strip()
     if change.kind == "item":
         counts = form.get("counts", "h")
-        given, errors = forms.read_item(form, counts, system)
+        given, errors = forms.read_item(form, counts, by)
         if not given.get("item"):
             errors["item"] = "give the item a name"
         if errors:
-            raise units.FormErrors(errors)
+            raise FormErrors(errors)
         return {**given, "on_compartment": form.get("on_compartment") == "yes"}
     if change.kind == "volume":
-        return forms.read(forms.Field("value", change.words, "volume"), text, system)
+        return forms.read(forms.Field("value", change.words, "volume"), text, by)
     if change.kind == "meter":
         kind = "distance" if form.get("counts") == "km" else "hours"
-        value = forms.read(forms.Field("value", change.words, kind), text, system)
+        value = forms.read(forms.Field("value", change.words, kind), text, by)
         if value is not None and value <= 0:
             raise InputError("value", "an interval of zero is always due: give a length")
         return value
     if change.kind == "int":
-        value = forms.read(forms.Field("value", change.words, "int"), text, system)
+        value = forms.read(forms.Field("value", change.words, "int"), text, by)
         if value is not None and value <= 0:
             raise InputError("value", "an interval of zero is always due: give a length")
         return value
@@ -225,11 +226,11 @@ def show_oil(request: Request, oil_id: int) -> Response:
 
 def _save_oil(request: Request, oil_id: int | None, form: Posted) -> Response:
     who, errors = visitor(request), {}  # type: ignore[var-annotated]
-    given = forms.read_fields(forms.OIL_FIELDS, form, who.measures, errors)
-    given |= forms.read_fields(tuple(forms.Field(k, k, "number") for k in KEYS), form, who.measures, errors)
+    given = forms.read_fields(forms.OIL_FIELDS, form, hand(request), errors)
+    given |= forms.read_fields(tuple(forms.Field(k, k, "number") for k in KEYS), form, hand(request), errors)
     try:
         if errors:
-            raise units.FormErrors(errors)
+            raise FormErrors(errors)
         with recording(request) as connection:
             saved = units.save_oil(connection, who.fleet_id, oil_id, given, who.name, today(request))
     except InputError as error:
@@ -251,10 +252,10 @@ def save_oil(request: Request, oil_id: int, form: Form) -> Response:
 def add_batch(request: Request, oil_id: int, form: Form) -> Response:
     """A batch that came in."""
     who, errors = visitor(request), {}  # type: ignore[var-annotated]
-    given = forms.read_fields(forms.BATCH_FIELDS, form, who.measures, errors)
+    given = forms.read_fields(forms.BATCH_FIELDS, form, hand(request), errors)
     try:
         if errors:
-            raise units.FormErrors(errors)
+            raise FormErrors(errors)
         maybe_day(form.get("received_on"), "received_on")
         with recording(request) as connection:
             units.save_batch(connection, who.fleet_id, oil_id, given, who.name)

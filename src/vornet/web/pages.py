@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hmac
 import re
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from datetime import date
 from importlib.resources import files
@@ -21,9 +21,11 @@ from starlette.exceptions import HTTPException
 from vornet.core import measures
 from vornet.core.causes import NAMES
 from vornet.core.decision import OUTCOME_WORDS
+from vornet.core.drain import LEVEL_NOT_READ, MARKS_UNKNOWN, OUT_NOT_MEASURED
 from vornet.core.errors import InputError
 from vornet.core.judge import VERDICTS, WORDS
 from vornet.core.measurands import spoken
+from vornet.core.measures import Hand
 from vornet.core.oil_properties import BY_PROPERTY
 from vornet.flows.house import access
 from vornet.flows.house.people import Visitor
@@ -70,6 +72,20 @@ def property_name(key: str | None) -> str:
     short = {"bn_minus_an": "base over acid number", "v100_high": "thickening", "v100_low": "thinning",
              "v40_high": "thickening", "v40_low": "thinning"}  # fmt: skip
     return short.get(key) or spoken(BY_PROPERTY[key].name)
+
+
+NO_COMPARTMENT = "There is no such compartment in this fleet."
+#: what an arithmetic took for granted, in words
+ASSUMED = {
+    LEVEL_NOT_READ: "level not read before the drain: taken as full",
+    MARKS_UNKNOWN: "volume between the marks is not on record: taken as full",
+    OUT_NOT_MEASURED: "litres out not measured: system less refill capacity",
+}
+
+
+def assumed_words(keys: Iterable[str]) -> list[str]:
+    """What was taken for granted; what older records keep as words stays as it is."""
+    return [ASSUMED.get(key, key) for key in keys]
 
 
 def _kind(unit: str) -> str:
@@ -150,7 +166,7 @@ _environment.filters.update(
 )
 _environment.globals.update(
     drop=drop, life_bar=life_bar, verdict_words={**WORDS, "none": "No verdict", "held": "Held"},
-    verdict_of=lambda code: VERDICTS.get(code, "none"), outcome_words=OUTCOME_WORDS, cause_names=NAMES,
+    verdict_of=lambda code: VERDICTS.get(code, "none"), outcome_words=OUTCOME_WORDS, cause_names=NAMES, assumed_words=assumed_words,
 )  # fmt: skip
 
 
@@ -245,7 +261,19 @@ def needs(right: str) -> Any:
 def typed(form: dict[str, Any], field_name: str, kind: str, request: Request) -> float | None:
     """A quantity from a form in its stored unit, None when blank. Raises InputError by field."""
     text = str(form.get(field_name, "")).strip()
-    return measures.typed(text, kind, visitor(request).measures, field_name) if text else None
+    return measures.typed(text, kind, hand(request), field_name) if text else None
+
+
+#: languages whose people write a decimal point; all others write a comma
+_POINT = ("en", "zh", "ja", "ko", "th", "he", "hi", "ms")
+
+
+def hand(request: Request) -> Hand:
+    """How the visitor writes figures: the fleet's units, and the decimal mark of the browser's first language."""
+    first = request.headers.get("Accept-Language", "").split(",")[0].split(";")[0].strip().lower()
+    language = first.split("-")[0]
+    mark = "" if not language or language == "*" else "." if language in _POINT or first in ("de-ch", "es-mx") else ","
+    return Hand(visitor(request).measures, mark)
 
 
 def number_of(text: Any, field_name: str) -> int:

@@ -7,7 +7,11 @@ import sys
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from datetime import date
+from importlib.resources import files
+from pathlib import Path
 
+#: styles, scripts and fonts as they are built
+DIST = Path(str(files("vornet.web"))) / "static" / "dist"
 #: what pages have worked in processes of their own is loaded once, where those are forked from
 APART = ("vornet.flows.judge.backtest", "vornet.flows.judge.limits", "vornet.flows.lab.inbox")
 

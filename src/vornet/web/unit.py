@@ -12,7 +12,8 @@ from starlette.exceptions import HTTPException
 
 from vornet.api.bodies import takes
 from vornet.core import measures, schools
-from vornet.core.errors import InputError
+from vornet.core.errors import FormErrors, InputError
+from vornet.core.measures import Hand
 from vornet.flows.house import fleets, meters
 from vornet.flows.judge import learned
 from vornet.flows.plan import service
@@ -22,7 +23,7 @@ from vornet.io import equipment
 from vornet.io.equipment import READINGS, ServiceItem
 from vornet.store.database import query
 from vornet.web import forms
-from vornet.web.pages import Form, Posted, database, day_of, needs, opened, recording, render, today, visitor
+from vornet.web.pages import Form, Posted, database, day_of, hand, needs, opened, recording, render, today, visitor
 
 router = APIRouter()
 
@@ -98,17 +99,17 @@ def make(request: Request, form: Form) -> Response:
     """Make the unit that the form describes, with its pattern's compartments as they were adjusted."""
     who, errors = visitor(request), {}  # type: ignore[var-annotated]
     ids = {k: int(form[k]) if form.get(k, "").isdigit() else None for k in ("template", "copy")}
-    given = forms.read_fields(forms.UNIT_FIELDS, form, who.measures, errors)
+    given = forms.read_fields(forms.UNIT_FIELDS, form, hand(request), errors)
     try:
         on = day_of(form.get("on"), "on", today(request))
         with recording(request) as connection:
             pattern, _ = _pattern(connection, ids["template"], ids["copy"], today(request))
             counts = given.get("meter_unit") or pattern["unit"].get("meter_unit", "h")
             kind = "distance" if counts == "km" else "hours"
-            meter = forms.read(forms.Field("meter", "Meter", kind), form.get("meter", ""), who.measures)
-            compartments = _adjusted(pattern.get("compartments", []), form, who.measures, errors)
+            meter = forms.read(forms.Field("meter", "Meter", kind), form.get("meter", ""), hand(request))
+            compartments = _adjusted(pattern.get("compartments", []), form, hand(request), errors)
             if errors:
-                raise units.FormErrors(errors)
+                raise FormErrors(errors)
             unit_id = units.make_unit(
                 connection, who.fleet_id,
                 units.NewUnit(
@@ -126,18 +127,18 @@ _ADJUSTED = (forms.Field("compartment", "Name"), forms.Field("oil", "Oil", "oil"
              forms.Field("system_volume_l", "Whole system", "volume"), forms.Field("capacity_l", "Refill", "volume"))  # fmt: skip
 
 
-def _adjusted(compartments: list[dict[str, Any]], form: dict[str, str], system: str, errors: dict[str, str]) -> list[dict[str, Any]]:
+def _adjusted(compartments: list[dict[str, Any]], form: dict[str, str], by: Hand, errors: dict[str, str]) -> list[dict[str, Any]]:
     """A pattern's compartments with what the form says differently; one left out is left out, new ones at the end."""
     out = []
     for i, c in enumerate(compartments):
         if form.get(f"c.{i}.with", "yes") != "yes":
             continue
-        changes = forms.read_fields(_ADJUSTED, form, system, errors, f"c.{i}.")
+        changes = forms.read_fields(_ADJUSTED, form, by, errors, f"c.{i}.")
         out.append({**c, **{k: v for k, v in changes.items() if v is not None}})
     for i in range(len(compartments), len(compartments) + 8):
         if not form.get(f"c.{i}.compartment", "").strip():
             continue
-        fresh = forms.read_fields(_ADJUSTED, form, system, errors, f"c.{i}.")
+        fresh = forms.read_fields(_ADJUSTED, form, by, errors, f"c.{i}.")
         fresh["kind"] = form.get(f"c.{i}.kind", "other")
         out.append({k: v for k, v in fresh.items() if v is not None})
     return out
@@ -159,10 +160,10 @@ def edit(request: Request, unit_id: int) -> Response:
 @router.post("/units/{unit_id}/edit", dependencies=[needs("edit_register")])
 def save(request: Request, unit_id: int, form: Form) -> Response:
     who, errors = visitor(request), {}  # type: ignore[var-annotated]
-    given = forms.read_fields(forms.UNIT_FIELDS, form, who.measures, errors)
+    given = forms.read_fields(forms.UNIT_FIELDS, form, hand(request), errors)
     try:
         if errors:
-            raise units.FormErrors(errors)
+            raise FormErrors(errors)
         with recording(request) as connection:
             units.save_unit(connection, who.fleet_id, unit_id, given, who.name, today(request))
     except InputError as error:
@@ -185,9 +186,9 @@ def _small(request: Request, unit_id: int, form: Posted, do: Any) -> Response:
     return RedirectResponse(f"/units/{unit_id}{form.get('back', '')}", 303)
 
 
-def _meter(form: dict[str, Any], counts: str, system: str) -> float:
+def _meter(form: dict[str, Any], counts: str, by: Hand) -> float:
     kind = "distance" if counts == "km" else "hours"
-    meter = forms.read(forms.Field("meter", "Meter", kind), form.get("meter", ""), system)
+    meter = forms.read(forms.Field("meter", "Meter", kind), form.get("meter", ""), by)
     if meter is None:
         raise InputError("meter", "is missing")
     return float(meter)
@@ -215,7 +216,7 @@ def read_meter(request: Request, unit_id: int, form: Form) -> Response:
         number = 2 if form.get("meter_no") == "2" else 1
         counts = unit["second_meter_unit"] if number == 2 else unit["meter_unit"]
         on = day_of(form.get("on"), "on", today(request))
-        notes.read_meter(connection, who.fleet_id, unit_id, number, _meter(form, counts, who.measures), on, who.name, today(request))
+        notes.read_meter(connection, who.fleet_id, unit_id, number, _meter(form, counts, hand(request)), on, who.name, today(request))
 
     return _small(request, unit_id, form, do)
 
@@ -236,9 +237,9 @@ def top_up(request: Request, unit_id: int, form: Form) -> Response:
 
     def do(connection: Any, who: Any, form: dict[str, Any]) -> None:
         row = _compartment(connection, unit_id, form)
-        on, meter = day_of(form.get("on"), "on", today(request)), _meter(form, row["meter_unit"], who.measures)
-        level = {k: measures.level(str(form.get(k, "")), k) for k in ("reading_before", "reading_after")}
-        litres = forms.read(forms.Field("litres", "Litres", "volume"), form.get("litres", ""), who.measures)
+        on, meter = day_of(form.get("on"), "on", today(request)), _meter(form, row["meter_unit"], hand(request))
+        level = {k: measures.level(form.get(k, ""), k, hand(request).mark) for k in ("reading_before", "reading_after")}
+        litres = forms.read(forms.Field("litres", "Litres", "volume"), form.get("litres", ""), hand(request))
         if litres is None:
             if level["reading_before"] is None:
                 raise InputError("litres", "give what went in, or the level that was read")
@@ -258,10 +259,10 @@ def event(request: Request, unit_id: int, form: Form) -> Response:
 
     def do(connection: Any, who: Any, form: dict[str, Any]) -> None:
         row = _compartment(connection, unit_id, form)
-        volumes = {k: forms.read(forms.Field(k, k, "volume"), form.get(k, ""), who.measures) for k in ("litres_out", "litres_in")}
+        volumes = {k: forms.read(forms.Field(k, k, "volume"), form.get(k, ""), hand(request)) for k in ("litres_out", "litres_in")}
         notes.event(
             connection, who.fleet_id, row["compartment_id"], form.get("kind", ""), day_of(form.get("on"), "on", today(request)),
-            _meter(form, row["meter_unit"], who.measures), volumes["litres_out"], volumes["litres_in"], form.get("serial", ""),
+            _meter(form, row["meter_unit"], hand(request)), volumes["litres_out"], volumes["litres_in"], form.get("serial", ""),
             form.get("note", ""), who.name, today(request),
         )  # fmt: skip
 
@@ -353,10 +354,10 @@ def save_compartment(request: Request, compartment_id: int, form: Form) -> Respo
         row = connection.execute(query("board.compartment"), {"compartment_id": compartment_id}).fetchone()
     if row is None:
         raise HTTPException(404, "There is no such compartment in this fleet.")
-    given, errors = forms.read_compartment(form, row["meter_unit"], who.measures)
+    given, errors = forms.read_compartment(form, row["meter_unit"], hand(request))
     try:
         if errors:
-            raise units.FormErrors(errors)
+            raise FormErrors(errors)
         with recording(request) as connection:
             units.save_compartment(connection, who.fleet_id, compartment_id, given, who.name, today(request))
     except InputError as error:
@@ -374,10 +375,10 @@ def new_compartment(request: Request, unit_id: int) -> Response:
 @router.post("/units/{unit_id}/compartments/new", dependencies=[needs("edit_register")])
 def add_compartment(request: Request, unit_id: int, form: Form) -> Response:
     who, unit = visitor(request), _unit(request, unit_id)["unit"]
-    given, errors = forms.read_compartment(form, unit["meter_unit"], who.measures)
+    given, errors = forms.read_compartment(form, unit["meter_unit"], hand(request))
     try:
         if errors:
-            raise units.FormErrors(errors)
+            raise FormErrors(errors)
         with recording(request) as connection:
             made = units.add_compartment(connection, who.fleet_id, unit_id, given, who.name, today(request))
     except InputError as error:
@@ -465,13 +466,13 @@ def save_item(request: Request, unit_id: int, form: Form) -> Response:
             if place["name"] == chosen:
                 row = connection.execute(query("board.compartment"), {"compartment_id": place["id"]}).fetchone()
                 counts = row["meter_unit"] if row else counts
-    given, errors = forms.read_item(form, counts, who.measures)
+    given, errors = forms.read_item(form, counts, hand(request))
     for key in ("every", "first"):
         if f"{key}_meter" in given:
             given[f"{key}_{counts}"] = given.pop(f"{key}_meter")
     try:
         if errors:
-            raise units.FormErrors(errors)
+            raise FormErrors(errors)
         item = units.checked(ServiceItem, {**given, "unit": unit["unit"], "compartment": chosen or None})
         with recording(request) as connection:
             service.put(connection, who.fleet_id, item, who.name, today(request))
@@ -516,9 +517,9 @@ def record_item(request: Request, item_id: int, form: Form) -> Response:
     """Done, looked at, or not done, with what was read."""
     item, who = _item(request, item_id), visitor(request)
     try:
-        reading = _reading(item, form, who.measures)
+        reading = _reading(item, form, hand(request))
         text = form.get("meter", "").strip()
-        meter = _meter(form, item["meter_unit"], who.measures) if text else None
+        meter = _meter(form, item["meter_unit"], hand(request)) if text else None
         on = day_of(form.get("on"), "on", today(request))
         with recording(request) as connection:
             if meter is not None:
@@ -532,21 +533,21 @@ def record_item(request: Request, item_id: int, form: Form) -> Response:
     return RedirectResponse(f"/items/{item_id}", 303)
 
 
-def _reading(item: dict[str, Any], form: dict[str, str], system: str) -> dict[str, Any]:
+def _reading(item: dict[str, Any], form: dict[str, str], by: Hand) -> dict[str, Any]:
     out: dict[str, Any] = {}
     wanted = item["facts"].get("reading")
     text = form.get("value", "").strip()
     if wanted and text:
         kind = READINGS[wanted["type"]][1]
         if kind in forms.QUANTITIES:
-            out["value"] = forms.read(forms.Field("value", "Value", kind), text, system)
+            out["value"] = forms.read(forms.Field("value", "Value", kind), text, by)
         elif kind == "choice" and text not in READINGS[wanted["type"]][2]:
             raise InputError("value", f"one of {', '.join(READINGS[wanted['type']][2])}")
         else:
             out["value"] = text[:500]
     route = item["facts"].get("grease")
     if route:
-        missed = forms.read(forms.Field("missed", "Missed", "int"), form.get("missed", ""), system) or 0
+        missed = forms.read(forms.Field("missed", "Missed", "int"), form.get("missed", ""), by) or 0
         if not 0 <= missed <= route["points"]:
             raise InputError("missed", f"this route has {route['points']} points")
         out |= {"greased": route["points"] - missed, "missed": missed, "cleaned": form.get("cleaned") == "yes"}

@@ -13,7 +13,8 @@ import numpy as np
 from vornet.core import due as due_rules
 from vornet.core import meter as meter_rules
 from vornet.core.decision import Policy
-from vornet.core.diagnose import REPAIR_DAYS, Seen
+from vornet.core.diagnose import AIR_FILTER, REPAIR_DAYS, Seen
+from vornet.core.drain import whole
 from vornet.core.history import (
     DRAIN_MATCH_DAYS,
     Charges,
@@ -221,7 +222,7 @@ def load(connection: Connection, today: date, compartments: list[int] | None = N
 
     system = number("system_volume_l")
     capacity = number("capacity_l")
-    system = np.where(np.isnan(system), capacity * 1.05, system)
+    system = np.where(np.isnan(system), whole(capacity), system)
     comps = Compartments(
         duty=np.array([DUTIES.index(duty_of(r["kind"], r["fuel"])) for r in rows], dtype=int),
         family=np.array([family_at[r["family"]] for r in rows], dtype=int),
@@ -285,7 +286,7 @@ def _seen(connection: Connection, ids: np.ndarray, samples: Samples, only: list[
     comp, day, found = rows("history.air_filters")
     # what was seen at the drain a sample was drawn at belongs to it, even when it is dated a little later
     at = _last_before(samples.comp, samples.day + np.where(samples.drained, DRAIN_MATCH_DAYS, 0), comp, day)
-    bad = np.array([{"dusty": 0.6, "blocked": 1.0, "leaking": 1.0}.get(r["air_filter"], 0.0) for r in found] or [0.0])
+    bad = np.array([AIR_FILTER.get(r["air_filter"], 0.0) for r in found] or [0.0])
     air = np.where(at >= 0, bad[at], 0.0)
     comp, day, found = rows("history.repairs")
     at = _last_before(samples.comp, samples.day, comp, day)

@@ -466,10 +466,8 @@ def record_oil(connection: Connection, fleet_id: int, hold_id: int, by: str, tod
         litres = round(float(found["facts"]["litres"]), 1)
         notes.top_up(connection, fleet_id, later["compartment_id"], on, meter, litres, None, None, by, today)
         return f"{litres:g} L top-up on {on} recorded"
-    form = drain.DrainForm({"on": on.isoformat(), "meter": repr(meter), "note": "found from the oil: nobody recorded it"})
-    if drain.log(connection, fleet_id, later["compartment_id"], form, by, today, {"found_from_sample": later["sample_no"]}) is None:
-        field, why = next(iter(form.errors.items()))
-        raise InputError(field, why)
+    found_drain = drain.Drained(on, meter, note="found from the oil: nobody recorded it")
+    drain.log(connection, fleet_id, later["compartment_id"], found_drain, by, today, {"found_from_sample": later["sample_no"]})
     return f"drain on {on} recorded"
 
 

@@ -11,6 +11,7 @@ from typing import Any
 
 import numpy as np
 
+from vornet.core import drain as drains_of_oil
 from vornet.core import schools
 from vornet.core.errors import InputError
 from vornet.core.measurands import KEYS, dense
@@ -316,10 +317,13 @@ def _logs(
         c = compartment_of(where, drain)
         if c is None:
             continue
-        held = (c["system_volume_l"] or float("inf")) - (drain.level_missing_l or 0.0)
-        if drain.volume_out_l is not None and drain.volume_out_l > held * 1.001:
-            report.problems.append(Problem(where, "volume_out_l", f"{drain.volume_out_l:g} L came out, but the system holds {held:g} L"))
-            continue
+        if drain.volume_out_l is not None and c["system_volume_l"]:
+            try:
+                facts = drains_of_oil.DrainFacts(missing_l=drain.level_missing_l, out_l=drain.volume_out_l)
+                drains_of_oil.figures(drains_of_oil.Sump(c["system_volume_l"], c["capacity_l"]), facts)
+            except InputError as error:
+                report.problems.append(Problem(where, "volume_out_l", error.why))
+                continue
         if drain.oil and drain.oil not in oils:
             why = f"{drain.oil!r} is not in the oil list; taken as the usual one"
             report.problems.append(Problem(where, "oil", why))

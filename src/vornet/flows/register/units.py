@@ -10,7 +10,7 @@ from typing import Any
 
 from pydantic import ValidationError
 
-from vornet.core.errors import InputError
+from vornet.core.errors import FormErrors, InputError
 from vornet.flows.house import fleets
 from vornet.flows.judge import learned
 from vornet.flows.plan import service
@@ -25,18 +25,6 @@ SORTS = ("unit", "kind", "family", "depot", "oil", "volume", "capacity", "interv
 STATE_WORDS = {"in_service": "in service", "laid_up": "laid up", "retired": "retired"}
 PAGE = 100
 MOST_AT_ONCE = 6000
-
-
-class FormErrors(InputError):
-    """Several things wrong with a form: ``errors`` by field name, as the form names its fields."""
-
-    def __init__(self, errors: dict[str, str]) -> None:
-        first = next(iter(errors.items()))
-        super().__init__(*first)
-        self.errors = errors
-
-    def __reduce__(self) -> tuple[object, ...]:
-        return type(self), (self.errors,)
 
 
 def checked(model: type[Any], given: dict[str, Any]) -> Any:

@@ -19,7 +19,7 @@ from zoneinfo import ZoneInfo
 from vornet.core import job as rules
 from vornet.core import schools, volumes
 from vornet.core.errors import InputError
-from vornet.core.measurands import BY_KEY, INDEX
+from vornet.core.measurands import BY_KEY
 from vornet.flows.house import fleets, meters
 from vornet.flows.house.people import Visitor
 from vornet.flows.plan import service
@@ -356,7 +356,7 @@ def _item(connection: Connection, who: Visitor, job: dict[str, Any], part: dict[
     full = connection.execute(query("plan.item"), {"item_id": part["item_id"]}).fetchone()
     assert full is not None
     visit = _said(connection, job["job_id"]).get(None, rules.Said())
-    meter = visit.get("meter_2" if full["meter_no"] == 2 else "meter")
+    meter = visit.get(rules.meter_key(full["meter_no"]))
     on = _day(entry, zone, today)
     if meter is not None:
         meters.check(connection, job["unit_id"], full["meter_no"], full["meter_unit"], meter, on)
@@ -382,28 +382,20 @@ def _finish(connection: Connection, who: Visitor, job: dict[str, Any], part: dic
     assert found is not None
     mine = next(p for p in found["parts"] if p["part_id"] == part["part_id"])
     said, visit, document, place = mine["said"], found["visit"], mine["document"], mine["place"]
-    lacking = rules.wanting(document, said, visit)
+    lacking = rules.wanting(document, said, visit, place["meter_no"])
     if lacking:
         raise InputError(*lacking[0])
     sums = rules.figures(document, said)
     on = _day(entry, found["zone"], today)
-    meter = visit.get("meter_2" if place["meter_no"] == 2 else "meter")
+    meter = visit.get(rules.meter_key(place["meter_no"]))
     sample_no = said.get("sample_no") or ""
-    form = drain.DrainForm({
-        "on": on.isoformat(), "meter": repr(meter), "client_id": str(entry["entry_id"]),
-        "level_missing_l": "" if sums.missing_l is None else repr(round(sums.missing_l, 3)),
-        "volume_out_l": "" if said.get("out_l") is None else repr(said.get("out_l")), "volume_out_kind": said.get("out_kind", "measured"),
-        "volume_in_l": repr(round(sums.poured_l, 3)),
-        "filter_changed": said.get("filter_changed", "yes" if document.get("filters") else "no"),
-        "magnet_grade": "" if rules.worst_magnet(said) is None else str(rules.worst_magnet(said)),
-        "air_filter": said.get("air_filter", ""), "sample_no": sample_no, "oil": said.get("oil", ""), "batch": said.get("batch", ""),
-        "concession": said.get("concession", ""), "reading_after": "" if sums.level is None else repr(sums.level),
-        "ambient_c": "" if visit.get("ambient_c") is None else repr(visit.get("ambient_c")), "note": said.get("note", ""),
-    })  # fmt: skip
-    drain_id = drain.log(connection, who.fleet_id, place["compartment_id"], form, who.name, today, _facts(mine, said, job))
-    if drain_id is None:
-        field, why = next(iter(form.errors.items()))
-        raise InputError(field, why)
+    drained = drain.Drained(
+        on, meter, rules.facts_of(document, said), in_l=round(sums.poured_l, 3), magnet_grade=rules.worst_magnet(said),
+        air_filter=said.get("air_filter") or None, oil=said.get("oil", ""), batch=said.get("batch", ""), ambient_c=visit.get("ambient_c"),
+        reading_after=sums.level, concession=said.get("concession", ""), sample_no=sample_no, note=said.get("note", ""),
+        client_id=entry["entry_id"],
+    )  # fmt: skip
+    drain_id = drain.log(connection, who.fleet_id, place["compartment_id"], drained, who.name, today, _facts(mine, said, job))
     _bottle(connection, who, part, said, place, on, meter, drain_id, sample_no)
     out_l = said.get("waste_l", said.get("out_l"))
     if out_l:
@@ -423,7 +415,7 @@ def _finish(connection: Connection, who: Visitor, job: dict[str, Any], part: dic
     next_due = meter + place["interval_meter"] if place["interval_meter"] else None
     ended = {
         **asdict(sums), "meter": meter, "on": on.isoformat(), "next_due": next_due, "unit": place["meter_unit"],
-        "starts": {s["m"].key: round(s["start"], 4) for s in drain.starts(place, sums.residual_share)},
+        "starts": {s.m.key: round(s.start, 4) for s in drain.starts(place, sums.residual_share)},
         "packs": None if used is None else {
             "pack_l": kit.pack_l, "whole": used.whole_packs, "from_last_l": round(used.from_last_pack_l, 3),
             "left_in_last_l": round(used.left_in_last_pack_l, 3)},
@@ -599,13 +591,4 @@ def week_kit(connection: Connection, first: date, last: date, today: date) -> di
 
 def start_values(place: dict[str, Any]) -> list[dict[str, Any]]:
     """Old and new values the device needs to tell what the next charge starts with, by measurand."""
-    last, drains = place["last"], place["drains"]
-    if last is None or (drains and last["sampled_on"] <= drains[0]["on_day"]):
-        return []
-    out = []
-    for key in ("fe", "cu", "si", "soot_pct"):
-        old = last["values"][INDEX[key]]
-        new = place["fresh"].get(key, math.nan)
-        if old == old:
-            out.append({"name": BY_KEY[key].name, "unit": BY_KEY[key].unit, "old": old, "new": 0.0 if math.isnan(new) else new})
-    return out
+    return [{"name": BY_KEY[key].name, "unit": BY_KEY[key].unit, "old": old, "new": new} for key, old, new in drain.ends(place)]

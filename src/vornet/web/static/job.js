@@ -1,6 +1,6 @@
 // The drain job on a device. Every tap is an entry with its own id; entries wait here until the server has
 // them, and what follows from them is worked out here too, so that a lost connection stops nobody.
-// The arithmetic is that of core/job.py; tests hold the two together.
+// The arithmetic and the reading of numbers are in job_rules.js.
 "use strict";
 
 (() => {
@@ -11,7 +11,6 @@ const all = (s, r = root) => [...r.querySelectorAll(s)];
 const J = JSON.parse(root.dataset.job);
 const skew = Date.now() - J.now;
 const KEY = `vornet-job-${J.id}`;
-const LISTS = ["pour", "level_read", "photo"];
 const newId = () => (crypto.randomUUID ? crypto.randomUUID()
   : "10000000-1000-4000-8000-100000000000".replace(/[018]/g, (c) => (+c ^ (crypto.getRandomValues(new Uint8Array(1))[0] & (15 >> (+c / 4)))).toString(16)));
 
@@ -32,105 +31,30 @@ function say(part, key, value) {
   return entry;
 }
 
-function fold() {
-  const out = new Map();
-  const rows = [...known.map((e) => ({ ...e, clock: e.at })), ...queue.map((e) => ({ ...e, clock: e.at - e.skew }))];
-  const seen = new Set();
-  rows.sort((a, b) => a.clock - b.clock || (a.id < b.id ? -1 : 1));
-  for (const e of rows) {
-    if (seen.has(e.id)) continue;
-    seen.add(e.id);
-    const at = e.part ?? 0;
-    if (!out.has(at)) out.set(at, { now: {}, lists: {} });
-    const said = out.get(at);
-    if (LISTS.includes(e.key)) {
-      const list = (said.lists[e.key] ??= []);
-      if (e.value.taken_back) said.lists[e.key] = list.filter((v) => v.id !== e.value.taken_back);
-      else list.push({ ...e.value, id: e.id });
-    } else said.now[e.key] = e.value;
-  }
-  return out;
-}
+const fold = () => JobRules.fold([...known.map((e) => ({ ...e, clock: e.at })), ...queue.map((e) => ({ ...e, clock: e.at - e.skew }))]);
 let said = fold();
-const of = (part) => said.get(part ?? 0) ?? { now: {}, lists: {} };
+const of = (part) => said.get(part ?? 0) ?? JobRules.nothing();
 
-// ---- figures: as core/job.py ----
+// ---- what follows: job_rules.js, in this page's words ----
 function figures(part) {
-  const d = specs[part], { now, lists } = of(part);
-  const system = d.system ?? (d.capacity ?? 0) * 1.05;
-  const changed = (now.filter_changed ?? (d.filters ? "yes" : "no")) === "yes";
-  const capacity = !changed && d.without ? d.without : d.capacity;
-  const assumed = [];
-  let missing = null;
-  if (now.level_before != null && d.marks) missing = (1 - now.level_before) * d.marks;
-  else if (now.level_before == null) assumed.push("Level not read before the drain: taken as full");
-  else assumed.push("Volume between the marks is not on record: taken as full");
-  let residual = null, wrong = "";
-  if (now.out_l != null && system) {
-    residual = system - Math.max(missing ?? 0, 0) - now.out_l;
-    if (residual < -1e-9) { wrong = `${shown(now.out_l)} came out, but only ${shown(system - Math.max(missing ?? 0, 0))} was in it`; residual = null; }
-    else residual = Math.max(residual, 0);
-  } else if (system && capacity) {
-    residual = Math.max(system - capacity, 0);
-    assumed.push("Not measured: system less refill capacity");
-  }
-  const measured = now.out_l != null && residual != null;
-  const target = measured ? system - residual : capacity ?? null;
-  const poured = (lists.pour ?? []).reduce((sum, p) => sum + p.litres, 0);
-  const levels = (lists.level_read ?? []).filter((v) => v.run);
-  const level = levels.length ? levels.at(-1).reading : null;
-  let add = null;
-  if (level != null && d.marks) add = level < d.full_from ? Math.max((1 - level) * d.marks, 0) : 0;
-  else if (target != null) add = Math.max(target - poured, 0);
-  const dry = changed && now.prefilled !== "yes" && d.capacity && d.without;
-  return { missing, residual, share: residual != null && system ? residual / system : null, target,
-    first: target == null ? null : d.first_share * target, poured, level, add, fall: dry ? d.capacity - d.without : 0, assumed, wrong };
+  const f = JobRules.figures(specs[part], of(part), J.rules), out = of(part).now.out_l;
+  const wrong = f.wrong && (f.wrong.field === "pour" ? `${shown(f.poured)} poured is more than the ${shown(f.wrong.fits)} that fits`
+    : `${shown(out)} came out, but only ${shown(f.wrong.held)} was in it`);
+  return { ...f, wrong, assumed: f.assumed.map((key) => J.assumed[key].replace(/^./, (c) => c.toUpperCase())) };
 }
-
-function wanting(part) {
-  const d = specs[part], { now, lists } = of(part), out = [];
-  if (of(null).now[d.meter_no === 2 ? "meter_2" : "meter"] == null) out.push(["meter", "the meter has not been read"]);
-  const left = d.drains.filter((p) => !now.shut?.[p]);
-  if (left.length) out.push(["shut", `not confirmed shut: ${left.join(", ")}`]);
-  if (!(lists.pour ?? []).length) out.push(["pour", "nothing has been poured in"]);
-  if (now.leaks == null) out.push(["prove", "the leak check is missing"]);
-  if (now.parts_out && now.parts_in !== now.parts_out) out.push(["shut", `${now.parts_out} parts came out, ${now.parts_in ?? 0} went back`]);
-  return out;
-}
-
-function stopSuggested(part) {
-  const { now } = of(part);
-  if (Object.values(now.magnets ?? {}).some((g) => g === 4)) return "chips";
-  if ((now.oil_looks ?? []).includes("coolant")) return "coolant";
-  if ((now.filter_looks ?? []).includes("collapsed")) return "filter";
-  return null;
-}
+const wanting = (part) => JobRules.wanting(specs[part], of(part), of(null));
+const stopSuggested = (part) => JobRules.stopSuggested(of(part));
 
 // ---- numbers as people type and read them ----
 const format = (x, digits = 1) => (x == null || Number.isNaN(x) ? "–" : x.toLocaleString("en", { minimumFractionDigits: digits, maximumFractionDigits: digits }));
 const shown = (litres) => `${format(litres * J.volume_factor)} ${J.volume}`;
-function typed(text, kind, part) {
-  const match = text.trim().replace(/\s/g, "").match(/^([+-]?[\d.,]+)(l|qt|gal|km|mi|h|°?c|°?f)?$/i);
-  if (!match) return null;
-  let digits = match[1];
-  if (digits.includes(",") && digits.includes(".")) digits = digits.replace(/,/g, "");
-  else if (/^[1-9]\d{0,2},\d{3}$/.test(digits)) digits = digits.replace(",", "");
-  const number = Number(digits.replace(",", "."));
-  if (!Number.isFinite(number)) return null;
-  const unit = (match[2] ?? "").toLowerCase().replace("°", "");
-  if (kind === "volume") {
-    const litres = { l: 1, qt: 0.946352946, gal: 3.785411784 }[unit];
-    return number * (litres ?? 1 / J.volume_factor);
-  }
-  if (kind === "meter") return unit === "km" ? number : unit === "mi" ? number * 1.609344 : number / (specs[part]?.meter_factor ?? 1);
-  if (kind === "temperature") return unit === "f" || (!unit && J.volume === "qt") ? (number - 32) / 1.8 : number;
-  return number;
-}
+const kindOf = (kind, part) => (kind === "meter" ? specs[part]?.meter_kind ?? "hours" : kind);
+const typed = (text, kind, part) => JobRules.typed(text, kindOf(kind, part), J.hand);
 function inField(value, kind, part) {
-  if (kind === "volume") return String(+(value * J.volume_factor).toFixed(3));
+  if (kind === "volume") return JobRules.plain(+(value * J.volume_factor).toFixed(3));
   if (kind === "meter") return String(+(value * (specs[part]?.meter_factor ?? 1)).toFixed(1));
   if (kind === "temperature" && J.volume === "qt") return String(+(value * 1.8 + 32).toFixed(1));
-  return String(value);
+  return JobRules.plain(value);
 }
 
 // ---- steps ----
@@ -152,7 +76,8 @@ function show(to, direction = 1) {
   one("h1", steps[at]).focus({ preventScroll: true });
   scrollTo(0, 0);
 }
-const goTo = (part, key) => { const i = steps.findIndex((s) => s.dataset.step === key && (partOf(s) === part || ["meter", "safe"].includes(key))); if (i >= 0) show(i); };
+const STEP_OF = { leaks: "prove", parts_in: "shut" };
+const goTo = (part, wanted) => { const key = STEP_OF[wanted] ?? wanted, i = steps.findIndex((s) => s.dataset.step === key && (partOf(s) === part || ["meter", "safe"].includes(key))); if (i >= 0) show(i); };
 
 function refresh() {
   said = fold();
@@ -176,7 +101,7 @@ function refresh() {
   for (const r of all("[data-level-read]", step)) if (!r.dataset.drawn) { r.dataset.drawn = "1"; drawLevel(r, "move it"); }
   if (part == null || !specs[part]) return;
   const f = figures(part), d = specs[part];
-  const meter = visit[d.meter_no === 2 ? "meter_2" : "meter"];
+  const meter = visit[JobRules.meterKey(d)];
   const texts = { missing: format(f.missing == null ? null : f.missing * J.volume_factor), residual: format(f.residual == null ? null : f.residual * J.volume_factor),
     share: format(f.share == null ? null : f.share * 100), target: format(f.target == null ? null : f.target * J.volume_factor),
     first: format(f.first == null ? null : Math.max(f.first, 0) * J.volume_factor), poured: format(f.poured * J.volume_factor),
@@ -185,7 +110,7 @@ function refresh() {
     level_before: now.level_before == null ? "not read" : levelWord(now.level_before) };
   for (const o of all("[data-out]", step)) { o.textContent = texts[o.dataset.out] ?? "–"; o.classList.toggle("late", o.dataset.out === "assumed" && Boolean(f.wrong)); }
   for (const o of all("[data-out-html]", step)) {
-    o.textContent = f.share == null || !d.starts.length ? "" : "The next charge starts with " + d.starts.map((s) => `${s.name.toLowerCase()} ${format(f.share * s.old + (1 - f.share) * s.new)} ${s.unit} (of ${format(s.old)})`).join(", ");
+    o.textContent = f.share == null || !d.starts.length ? "" : "The next charge starts with " + d.starts.map((s) => `${s.name.toLowerCase()} ${format(JobRules.startValue(f.share, s.old, s.new))} ${s.unit} (of ${format(s.old)})`).join(", ");
   }
   for (const list of all("[data-pours]", step)) {
     list.replaceChildren(...(lists.pour ?? []).map((p) => {
@@ -202,7 +127,7 @@ function refresh() {
   for (const note of all("[data-shut-left]", step)) { note.hidden = !left.length; note.textContent = left.length ? `Not confirmed shut: ${left.join(", ")}. Nothing is poured before every drain is.` : ""; }
   for (const b of all("[data-pour]", step)) b.disabled = Boolean(left.length);
   for (const note of all("[data-fall]", step)) { note.hidden = !(ran[part] === "no" && f.fall > 0.05); note.textContent = `The filter is empty still: the level will fall by about ${shown(f.fall)} when it fills.`; }
-  for (const note of all("[data-too-full]", step)) { note.hidden = !(f.level != null && f.level > d.full_to); note.textContent = "Too full: take some out. Overfilled oil foams and pushes out of the vents."; }
+  for (const note of all("[data-too-full]", step)) { note.hidden = !(f.level != null && f.level > J.rules.full_to); note.textContent = "Too full: take some out. Overfilled oil foams and pushes out of the vents."; }
   const stop = stopSuggested(part);
   for (const note of all("[data-suggest-stop]", step)) { note.hidden = !stop; note.textContent = stop ? `Stop and look into it. ${J.stops[stop]}` : ""; }
   for (const list of all("[data-wanting]", step)) {
@@ -253,8 +178,8 @@ root.addEventListener("click", (event) => {
   else if (b.dataset.ran) { ran[part] = b.dataset.ran; refresh(); }
   else if (b.dataset.fill) { const input = one(`[data-words="${b.dataset.fill}"]`, step); input.value = b.dataset.value; say(part, b.dataset.fill, b.dataset.value); }
   else if ("pour" in b.dataset) {
-    const input = one("[data-pour-in]", b.closest(".pourline")), litres = typed(input.value, "volume", part);
-    if (litres == null || litres <= 0) return mark(input, "how much was poured?");
+    const input = one("[data-pour-in]", b.closest(".pourline")), { value: litres, why } = typed(input.value, "volume", part);
+    if (litres == null || litres <= 0) return mark(input, input.value.trim() && why ? why : "how much was poured?");
     input.value = "";
     if (ran[part] === "yes") ran[part] = undefined; // what is poured now has not been through the filter
     say(part, "pour", { litres: +litres.toFixed(4), point: input.dataset.point ?? "" });
@@ -280,7 +205,7 @@ function item(step, part, outcome) {
   const value = { outcome, note };
   const chosen = one('[data-item-value][aria-pressed="true"]', step), number = one("[data-item-number]", step), missed = one("[data-item-missed]", step);
   if (chosen) value.value = chosen.dataset.itemValue;
-  if (number?.value) { const x = typed(number.value, "plain", part); if (x == null) return mark(number, "is not a number"); value.value = x; }
+  if (number?.value) { const x = typed(number.value, "plain", part); if (x.value == null) return mark(number, x.why); value.value = x.value; }
   if (missed) { value.missed = Number(missed.value) || 0; }
   say(part, "item", value);
 }
@@ -288,8 +213,9 @@ root.addEventListener("change", (event) => {
   const el = event.target, part = partOf(steps[at]);
   if (el.dataset.tick) { const name = el.dataset.tick, now = of(null).now[name] ?? {}; say(null, name, { ...now, [el.dataset.name]: el.checked }); }
   else if (el.dataset.number) {
-    const value = el.value.trim() ? typed(el.value, el.dataset.kind, part) : null;
-    if (value == null) return el.value.trim() ? mark(el, "is not a number") : undefined;
+    if (!el.value.trim()) return;
+    const { value, why } = typed(el.value, el.dataset.kind, part);
+    if (value == null) return mark(el, why);
     const whole = ["meter", "meter_2", "ambient_c"].includes(el.dataset.number) ? null : part;
     say(whole, el.dataset.number, +value.toFixed(4));
   } else if (el.dataset.words) say(part, el.dataset.words, el.value.trim());

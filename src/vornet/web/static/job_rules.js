@@ -1,0 +1,128 @@
+// What follows from a drain's entries, and how figures are read: pure, with nothing of the page. The same as core/drain.py,
+// core/job.py and core/measures.py; one test runs the same cases through both languages.
+"use strict";
+
+globalThis.JobRules = (() => {
+const LISTS = ["pour", "level_read", "photo"];
+const nothing = () => ({ now: {}, lists: {} });
+
+// entries as what holds now, by part (0 the visit): by clock, then by id
+function fold(rows) {
+  const out = new Map(), seen = new Set();
+  for (const e of [...rows].sort((a, b) => a.clock - b.clock || (a.id < b.id ? -1 : 1))) {
+    if (seen.has(e.id)) continue;
+    seen.add(e.id);
+    const at = e.part ?? 0;
+    if (!out.has(at)) out.set(at, nothing());
+    const said = out.get(at);
+    if (LISTS.includes(e.key)) {
+      const list = (said.lists[e.key] ??= []);
+      if (e.value.taken_back) said.lists[e.key] = list.filter((v) => v.id !== e.value.taken_back);
+      else list.push({ ...e.value, id: e.id });
+    } else said.now[e.key] = e.value;
+  }
+  return out;
+}
+
+const startValue = (share, before, after) => share * before + (1 - share) * after;
+
+// spec: system, capacity, without, marks (L, null unknown), filters; rules: the figures shared with core
+function figures(spec, said, rules) {
+  const { now, lists } = said;
+  const holds = spec.system || (spec.capacity ? spec.capacity * rules.system_over_refill : null);
+  const changed = (now.filter_changed ?? (spec.filters ? "yes" : "no")) === "yes";
+  const capacity = !changed && spec.without ? spec.without : spec.capacity;
+  const assumed = [];
+  let missing = null, wrong = null;
+  if (now.level_before != null && spec.marks) missing = (1 - now.level_before) * spec.marks;
+  else assumed.push(now.level_before == null ? "level_not_read" : "marks_unknown");
+  let residual = null;
+  if (now.out_l != null && holds) {
+    const held = holds - (missing ?? 0);
+    const out = held < now.out_l && now.out_l <= held * (1 + rules.out_slack) ? held : now.out_l;
+    const left = holds - (missing ?? 0) - out;
+    if ((missing ?? 0) >= holds || left < -1e-9) wrong = { field: "out_l", held };
+    else residual = Math.max(left, 0);
+  } else if (holds && capacity) {
+    residual = Math.max(holds - capacity, 0);
+    assumed.push("out_not_measured");
+  }
+  const target = now.out_l != null && residual != null && holds ? holds - residual : capacity ?? null;
+  const poured = (lists.pour ?? []).reduce((sum, p) => sum + p.litres, 0);
+  if (!wrong && holds && residual != null && poured > (holds - residual) * rules.poured_share + rules.poured_l) wrong = { field: "pour", fits: holds - residual };
+  const levels = (lists.level_read ?? []).filter((v) => v.run);
+  const level = levels.length ? levels.at(-1).reading : null;
+  let add = null;
+  if (level != null && spec.marks) add = level < rules.full_from ? Math.max((1 - level) * spec.marks, 0) : 0;
+  else if (target != null) add = Math.max(target - poured, 0);
+  const dry = changed && now.prefilled !== "yes" && spec.capacity && spec.without;
+  return { missing, residual, share: residual != null && holds ? residual / holds : null, target,
+    first: target == null ? null : rules.first_share * target, poured, level, add, fall: dry ? spec.capacity - spec.without : 0, assumed, wrong };
+}
+
+const meterKey = (spec) => (spec.meter_no === 2 ? "meter_2" : "meter");
+
+// what is still to be entered before a drain can be finished: [key, sentence]
+function wanting(spec, said, visit) {
+  const { now, lists } = said, out = [];
+  if (visit.now[meterKey(spec)] == null) out.push(["meter", "the meter has not been read"]);
+  const left = spec.drains.filter((p) => !now.shut?.[p]);
+  if (left.length) out.push(["shut", `not confirmed shut: ${left.join(", ")}`]);
+  if (!(lists.pour ?? []).length) out.push(["pour", "nothing has been poured in"]);
+  if (now.leaks == null) out.push(["leaks", "the leak check is missing"]);
+  if (now.parts_out && now.parts_in !== now.parts_out) out.push(["parts_in", `${now.parts_out} parts came out, ${now.parts_in ?? 0} went back`]);
+  return out;
+}
+
+function stopSuggested({ now }) {
+  if (Object.values(now.magnets ?? {}).some((g) => g === 4)) return "chips";
+  if ((now.oil_looks ?? []).includes("coolant")) return "coolant";
+  if ((now.filter_looks ?? []).includes("collapsed")) return "filter";
+  return null;
+}
+
+// ---- numbers as people write them ----
+const grouped = (text, mark) => new RegExp(`^[+-]?\\d{1,3}(?:\\${mark}\\d{3})+$`).test(text);
+const refused = (why) => ({ value: null, why });
+
+// {value} or {why}: one mark with three digits behind it can mean two things, and the person's own mark says which
+function number(text, mark) {
+  const plain = text.replace(/[\s'’\u00a0\u202f\u2009]/g, "").replaceAll("−", "-");
+  const no = () => refused(`'${text.trim().slice(0, 30)}' is not a number`);
+  if (!/^[+-]?(?:\d[\d.,]*|[.,]\d+)(?:[eE][+-]?\d{1,3})?$/.test(plain)) return no();
+  const marks = [...plain].filter((c) => c === "." || c === ",");
+  let pointed = plain;
+  if (marks.length) {
+    const last = marks.at(-1), at = plain.lastIndexOf(last), head = plain.slice(0, at), tail = plain.slice(at + 1);
+    if (new Set(marks).size === 2) {
+      if (marks.filter((m) => m === last).length > 1 || !grouped(head, marks[0])) return no();
+      pointed = `${head.replaceAll(marks[0], "")}.${tail}`;
+    } else if (marks.length > 1) {
+      if (!grouped(plain, last)) return no();
+      pointed = plain.replaceAll(last, "");
+    } else if (/^[+-]?[1-9]\d{0,2}$/.test(head) && /^\d{3}$/.test(tail)) {
+      if (!mark) return refused(`'${text.trim()}' may mean ${head}${tail} or ${Number(`${head}.${tail}`)}: write ${head}${tail}, or ${head}${last}${tail}0`);
+      pointed = mark === last ? `${head}.${tail}` : head + tail;
+    } else pointed = `${head}.${tail}`;
+  }
+  const value = Number(pointed);
+  return Number.isFinite(value) ? { value } : no();
+}
+
+// a quantity in its stored unit; hand: {mark, us, kinds: {kind: {written unit: [factor, offset]}}}
+function typed(text, kind, hand) {
+  const match = text.trim().match(/^([+\-−]?[\d.,'’\s]*\d[\d.,]*|[+\-−]?[.,]\d+)\s*([^\d\s].*)?$/);
+  if (!match) return refused("is not a number, nor a number with a unit");
+  const read = number(match[1], hand.mark), unit = (match[2] ?? "").trim().toLowerCase().replace(/\.+$/, "").replaceAll("⋅", "·");
+  if (read.value == null) return read;
+  if (kind === "plain") return unit ? refused("is a plain number") : read;
+  const factors = hand.kinds[kind][unit || (hand.us ? "us" : "")];
+  if (!factors || unit === "us") return refused(`${match[2]} is not a unit of it`);
+  return { value: read.value * factors[0] + factors[1] };
+}
+
+// a number as anybody may type it again: never one that somebody would read as thousands
+const plain = (value) => String(value).replace(/^(-?[1-9]\d{0,2}\.\d{3})$/, "$10");
+
+return { fold, plain, figures, wanting, stopSuggested, startValue, number, typed, nothing, meterKey };
+})();
