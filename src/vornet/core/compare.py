@@ -30,18 +30,18 @@ class Past:
 
     @property
     def watch(self) -> np.ndarray:
-        return self.watch_high | self.watch_low
+        return np.asarray(self.watch_high | self.watch_low)
 
     @property
     def act(self) -> np.ndarray:
-        return self.act_high | self.act_low
+        return np.asarray(self.act_high | self.act_low)
 
 
 def _masks(bits: np.ndarray, columns: Sequence[int]) -> np.ndarray:
     """Bit masks (N,) as booleans (N, len(columns))."""
     if not bits.any():
         return np.zeros((len(bits), len(columns)), dtype=bool)
-    return (bits[:, None] >> np.array(columns, dtype=np.int64)) & 1 == 1
+    return np.asarray((bits[:, None] >> np.array(columns, dtype=np.int64)) & 1 == 1)
 
 
 def by_other_labs(samples: Samples, oil: np.ndarray) -> np.ndarray:

@@ -160,7 +160,7 @@ def _statistical(history: History, read: Readings, judgement: Judgement, fresh: 
             square = np.bincount(family[rows], rise[rows, j] ** 2, families) / n
             sd = np.sqrt(np.maximum(square - mean**2, 0) * n / (n - 1))
         out[:, j] = np.where(n >= 10, mean + 2 * sd, np.nan)
-    return out[comps.family]
+    return np.asarray(out[comps.family])
 
 
 class _Prepared(NamedTuple):

@@ -119,7 +119,7 @@ class Departures:
         with np.errstate(invalid="ignore"):
             sure = np.maximum(np.clip((joint - 1.5) / 2.5, 0, 2) * np.clip(z.min(axis=1), 0, 1), lasting)
             there = np.where(material.min(axis=1) >= LEAST_TOGETHER, material.mean(axis=1), 0.0)
-            return np.nan_to_num(np.minimum(sure, there))
+            return np.asarray(np.nan_to_num(np.minimum(sure, there)))
 
     def trace(self) -> np.ndarray:
         """Degree of rise by certainty alone, however little it is; shape (N, len(AT)), as of ``up`` and ``down``."""
@@ -150,7 +150,7 @@ def _better_way(degree: np.ndarray) -> np.ndarray:
 def _sure(z: np.ndarray, drift: np.ndarray) -> np.ndarray:
     """How sure a departure is: 0 at 1.5 sd, 1 at 4; a small one that lasts counts by its CUSUM."""
     with np.errstate(invalid="ignore"):
-        return np.maximum(np.clip((z - 1.5) / 2.5, 0, 2), _lasting(z, drift))
+        return np.asarray(np.maximum(np.clip((z - 1.5) / 2.5, 0, 2), _lasting(z, drift)))
 
 
 def _lasting(z: np.ndarray, drift: np.ndarray) -> np.ndarray:
@@ -160,7 +160,7 @@ def _lasting(z: np.ndarray, drift: np.ndarray) -> np.ndarray:
 
 def _degree(z: np.ndarray, material: np.ndarray, drift: np.ndarray) -> np.ndarray:
     with np.errstate(invalid="ignore"):
-        return np.nan_to_num(np.minimum(_sure(z, drift), np.clip(material, 0, 2)))
+        return np.asarray(np.nan_to_num(np.minimum(_sure(z, drift), np.clip(material, 0, 2))))
 
 
 @dataclass(frozen=True)
@@ -343,7 +343,12 @@ def departures(history: History, charges: Charges, rates: StretchRates, past: Pa
     def zeros(rows: int) -> np.ndarray:
         return np.zeros((rows, k))
 
-    c0, f0 = (lambda: zeros(count)), (lambda: zeros(families))
+    def c0() -> np.ndarray:
+        return zeros(count)
+
+    def f0() -> np.ndarray:
+        return zeros(families)
+
     s = _State(c0(), c0(), c0(), c0(), c0(), f0(), f0(), f0(), f0(), f0(), c0())
     before_charge = {name: c0()[:, _TAIL] for name in _OWN}
     usual, spread, z, drift, n_own, family = (np.full((len(samples.comp), k), np.nan) for _ in range(6))
@@ -425,7 +430,9 @@ def _less_surely(s: _State, c: np.ndarray, f: np.ndarray, apart: np.ndarray, com
 def _within(s: _State, c: np.ndarray, f: np.ndarray, common_spread: np.ndarray) -> np.ndarray:
     """Variance from stretch to stretch of a compartment, its own drawn towards the family's; (c, K)."""
     fam_within = (s.fam_within[f] + COMMON_COUNT * (0.5 * common_spread) ** 2) / (s.fam_within_n[f] + COMMON_COUNT)
-    return (np.maximum(s.within[c], 0.0) + FAMILY_SPREAD_COUNT * np.maximum(fam_within, 0.0)) / (s.within_n[c] + FAMILY_SPREAD_COUNT)
+    return np.asarray(
+        (np.maximum(s.within[c], 0.0) + FAMILY_SPREAD_COUNT * np.maximum(fam_within, 0.0)) / (s.within_n[c] + FAMILY_SPREAD_COUNT)
+    )
 
 
 def _expected(

@@ -101,7 +101,7 @@ def oil_use(history: History, charges: Charges) -> np.ndarray:
 
     def before(x: np.ndarray) -> np.ndarray:
         total = np.cumsum(x) - x
-        return total - total[charges.first[charges.comp]]
+        return np.asarray(total - total[charges.first[charges.comp]])
 
     with np.errstate(invalid="ignore", divide="ignore"):
         usual = before(litres) / before(spans)
@@ -234,11 +234,11 @@ def _degree_of(sign: Sign, up: np.ndarray, down: np.ndarray, trace: np.ndarray, 
         return facts[sign.keys[0]]
     columns = [AT[k] for k in sign.keys]
     if sign.kind == "up":
-        return up[:, columns].max(axis=1)
+        return np.asarray(up[:, columns].max(axis=1))
     if sign.kind == "trace":
-        return np.where(alone[:, columns], up[:, columns], trace[:, columns]).max(axis=1)
+        return np.asarray(np.where(alone[:, columns], up[:, columns], trace[:, columns]).max(axis=1))
     if sign.kind == "down":
-        return down[:, columns].max(axis=1)
+        return np.asarray(down[:, columns].max(axis=1))
     seen = ~np.isnan(d.z[:, columns]).any(axis=1)
     if sign.kind == "flat":
         return np.where(seen, np.clip(1 - up[:, columns].max(axis=1) / FLAT_BELOW, 0, 1), 0.0)

@@ -91,7 +91,8 @@ def whole(refill_l: Figure) -> Figure:
     >>> whole(20.0)
     21.0
     """
-    return refill_l * SYSTEM_OVER_REFILL
+    more: Figure = refill_l * SYSTEM_OVER_REFILL  # type: ignore[assignment]
+    return more
 
 
 def sump_of(facts: Mapping[str, Any]) -> Sump:
@@ -108,7 +109,7 @@ def start_value(share: Figure, old: Figure, new: Figure) -> Figure:
     >>> start_value(0.1, 50.0, 0.0)
     5.0
     """
-    return share * old + (1 - share) * new
+    return np.asarray(share * old + (1 - share) * new)
 
 
 def figures(sump: Sump, facts: DrainFacts) -> DrainFigures:

@@ -90,7 +90,7 @@ class Expectation:
 
     @property
     def total_sd(self) -> np.ndarray:
-        return np.hypot(self.sd, self.shared)
+        return np.asarray(np.hypot(self.sd, self.shared))
 
 
 def starts(history: History, charges: Charges) -> tuple[np.ndarray, np.ndarray]:

@@ -77,7 +77,7 @@ class Fresh:
 
     def lacking(self) -> np.ndarray:
         """Which oils' records lack what used samples could tell; (O, COUNT), bool."""
-        return np.isnan(self.recorded) & _TELLABLE
+        return np.asarray(np.isnan(self.recorded) & _TELLABLE)
 
 
 _SPAN = 10_000_000.0

@@ -254,7 +254,7 @@ def _place(comp: np.ndarray, day: np.ndarray, total: np.ndarray, drains: Drains)
         at = np.minimum(left, max(len(key) - 1, 0))
         left = left + (same & (total > drains.total[at]))
         right = np.where(same & ~(total > drains.total[at]), left, right)
-    return left
+    return np.asarray(left)
 
 
 def _match_drained(samples: Samples, drains: Drains, place: np.ndarray, start: np.ndarray) -> np.ndarray:
@@ -516,7 +516,7 @@ def hours_on_charge(charges: Charges, latest_total: np.ndarray) -> np.ndarray:
     """Oil hours of each compartment's running charge, given its unit's latest running total. Shape (C,)."""
     per = np.bincount(charges.comp)
     running = charges.first + per - 1
-    return np.maximum(latest_total - charges.fill[running], 0)
+    return np.asarray(np.maximum(latest_total - charges.fill[running], 0))
 
 
 def column(samples: Samples, key: str) -> np.ndarray:

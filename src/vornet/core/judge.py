@@ -116,7 +116,7 @@ def rate_shift(history: History, charges: Charges, rates: StretchRates, past: Pa
     def before(block: np.ndarray) -> np.ndarray:
         """Summed over the compartment's earlier charges, (H, 7)."""
         sums = np.cumsum(block, axis=0) - block
-        return sums - sums[charges.first[charges.comp]]
+        return np.asarray(sums - sums[charges.first[charges.comp]])
 
     with np.errstate(invalid="ignore", divide="ignore"):
         weight = np.where(taught, span, 0.0)
@@ -159,7 +159,7 @@ def rate_shift(history: History, charges: Charges, rates: StretchRates, past: Pa
 def _per_reading(history: History, charges: Charges) -> np.ndarray:
     """(mg/h per mg/kg and hour)², (N, 1): what turns a reading's error over a stretch into a rate's."""
     comp = history.samples.comp
-    return (history.oils.density[charges.oil[charges.charge_of]] * history.compartments.system_l[comp])[:, None] ** 2
+    return np.asarray((history.oils.density[charges.oil[charges.charge_of]] * history.compartments.system_l[comp])[:, None] ** 2)
 
 
 def _by_other_labs(comp: np.ndarray, charges: Charges, labs: np.ndarray, taught: np.ndarray) -> np.ndarray:
@@ -208,7 +208,7 @@ def family_before(history: History) -> np.ndarray:
     before = np.searchsorted(key, mine + samples.day, "left") - np.searchsorted(key, mine, "left")
     own_first = np.full(len(family), np.iinfo(np.int64).max)
     own_first[comp] = first
-    return before - (own_first[samples.comp] < samples.day)
+    return np.asarray(before - (own_first[samples.comp] < samples.day))
 
 
 def steady_ones(history: History, past: Past, d: Departures) -> np.ndarray:

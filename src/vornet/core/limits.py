@@ -147,7 +147,7 @@ def healthy_rows(usable: np.ndarray, settled: np.ndarray, break_in: np.ndarray, 
     """Samples that say what is usual, shape (N,), bool. Out: held, drawn from standing oil, running in, signed Act or Stop
     (``signed`` code, below 2 otherwise), and those whose fault the workshop confirmed (``found``). What a limit itself
     would flag stays in, or limits would ratchet down."""
-    return usable & ~settled & ~break_in & (signed < 2) & ~found
+    return np.asarray(usable & ~settled & ~break_in & (signed < 2) & ~found)
 
 
 @dataclass(frozen=True)

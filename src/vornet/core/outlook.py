@@ -103,14 +103,14 @@ def _prior(cautious: np.ndarray) -> np.ndarray:
     """Log prior of the bends, (G, len(BENDS))."""
     width = np.where(cautious, CAUTIOUS_BEND, USUAL_BEND)[:, None]
     log = -0.5 * ((BENDS - 1) / width) ** 2
-    return log - np.log(np.exp(log).sum(axis=1, keepdims=True))
+    return np.asarray(log - np.log(np.exp(log).sum(axis=1, keepdims=True)))
 
 
 def _spread_prior() -> np.ndarray:
     """Log prior of the spreads, (len(SPREADS),): half-normal density times the width of each cell."""
     edges = np.r_[0.0, 0.5 * (SPREADS[1:] + SPREADS[:-1]), SPREADS[-1] * 1.25]
     mass = np.exp(-0.5 * (SPREADS / SPREAD_PRIOR) ** 2) * np.diff(edges)
-    return np.log(mass / mass.sum())
+    return np.asarray(np.log(mass / mass.sum()))
 
 
 def _sums(group: np.ndarray, groups: int, w: np.ndarray, k: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
@@ -129,7 +129,7 @@ def _scales(r: Rises, b: int, groups: int, family: np.ndarray, families: int) ->
         s00 = np.bincount(r.group, 1 / v**2, groups)
         scatter = np.where(n > 1, np.maximum(q - (n - 1), 0) / (s0 - s00 / s0), 0.0)
         usual = np.bincount(family, np.abs(mean) * n, families) / np.maximum(np.bincount(family, n, families), 1)
-    return np.maximum(np.maximum(np.abs(mean), 0.5 * usual[family]), 2 * np.sqrt(np.nan_to_num(scatter))) + 1e-12
+    return np.asarray(np.maximum(np.maximum(np.abs(mean), 0.5 * usual[family]), 2 * np.sqrt(np.nan_to_num(scatter))) + 1e-12)
 
 
 def fit(rises: Rises, family: np.ndarray, families: int, cautious: np.ndarray) -> Outlook:
@@ -267,7 +267,7 @@ def _weights(
     both[0] = np.where(drifted & np.isfinite(late).any(axis=(0, 1)), -np.inf, both[0])
     both -= both.max(axis=(0, 1, 2, 3), keepdims=True)
     weight = np.exp(both)
-    return weight / weight.sum(axis=(0, 1, 2, 3), keepdims=True)
+    return np.asarray(weight / weight.sum(axis=(0, 1, 2, 3), keepdims=True))
 
 
 def _with_borrowed(out: Outlook, family: np.ndarray, families: int, family_free: np.ndarray) -> Outlook:
@@ -373,7 +373,7 @@ def any_chance(each: np.ndarray, compartment: np.ndarray, event: np.ndarray, cou
     events = int(event.max(initial=-1)) + 1
     most = np.zeros((count, max(events, 1)))
     np.maximum.at(most, (compartment, event), each)
-    return 1 - np.prod(1 - most, axis=1)
+    return np.asarray(1 - np.prod(1 - most, axis=1))
 
 
 def hours_until(chance: Callable[[np.ndarray], np.ndarray], target: float, ref: np.ndarray, rounds: int = 10) -> np.ndarray:

@@ -88,7 +88,7 @@ def evidence_charges(history: History, charges: Charges) -> np.ndarray:
     renewed = history.compartments.overhaul[charges.comp]
     with np.errstate(invalid="ignore"):
         since = np.isnan(renewed) | (charges.fill >= renewed - 1)
-    return (charges.number > 0) & (charges.oil == oil[charges.comp]) & since
+    return np.asarray((charges.number > 0) & (charges.oil == oil[charges.comp]) & since)
 
 
 def moved_by_faults(charges: Charges, judgement: Judgement, usable: np.ndarray) -> np.ndarray:

@@ -86,7 +86,7 @@ class PrecisionTable:
         1.848
         """
         row = self.by_key[key]
-        return max(row.floor, row.scale * abs(value) ** row.power + row.constant)
+        return float(max(row.floor, row.scale * abs(value) ** row.power + row.constant))
 
     def columns_sd(self, values: np.ndarray, keys: list[str] | None = None) -> np.ndarray:
         """Standard deviations for a block of results.
@@ -94,7 +94,7 @@ class PrecisionTable:
         ``values``: shape (N, COUNT) in storage order, or (N, len(keys)) for the named columns. NaN stays NaN.
         """
         pick = slice(None) if keys is None else [INDEX[k] for k in keys]
-        return np.maximum(self.floor[pick], self.scale[pick] * np.abs(values) ** self.power[pick] + self.constant[pick])
+        return np.asarray(np.maximum(self.floor[pick], self.scale[pick] * np.abs(values) ** self.power[pick] + self.constant[pick]))
 
 
 def arranged(rows: Iterable[Precision]) -> PrecisionTable:

@@ -279,4 +279,4 @@ def _across(history: History, charges: Charges, previous: np.ndarray) -> np.ndar
         same = charges.number[charges.charge_of] > 0
         carried = np.where(same, last_of[before], -1)
     start = np.where(previous >= 0, previous, carried)
-    return (start >= 0) & (labs >= 0) & (labs[start] >= 0) & (labs != labs[start])
+    return np.asarray((start >= 0) & (labs >= 0) & (labs[start] >= 0) & (labs != labs[start]))

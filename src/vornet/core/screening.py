@@ -316,7 +316,7 @@ def _other_share(
         with np.errstate(invalid="ignore", divide="ignore"):
             gain = np.where((norm > 0) & (cross / norm >= LEAST_JOINT_SHARE) & (declared != o), cross**2 / norm, 0.0)
         best = np.maximum(best, np.nan_to_num(gain))
-    return best > SHARE_GAIN + 2 * np.log(max(len(oils) - 1, 1))
+    return np.asarray(best > SHARE_GAIN + 2 * np.log(max(len(oils) - 1, 1)))
 
 
 def _identity(
@@ -366,7 +366,7 @@ def _dirty(history: History, charges: Charges, values: np.ndarray, expectation: 
 
     def high(key: str, sd: float) -> np.ndarray:
         with np.errstate(invalid="ignore"):
-            return np.nan_to_num(z[:, AT[key]], nan=0.0) > sd
+            return np.asarray(np.nan_to_num(z[:, AT[key]], nan=0.0) > sd)
 
     hit = {}
     for key, least in DIRTY_PPM.items():

@@ -133,7 +133,7 @@ def _text(source: BinaryIO, encoding: str, head: str, said: Mapping_) -> LabTabl
         raise InputError("header", "the first rows have one column only: is this a results file?")
     source.seek(0)
     errors = "vornet_1252" if encoding == "utf-8-sig" else "replace"
-    stream = io.TextIOWrapper(source, encoding=encoding, errors=errors, newline="")  # type: ignore[type-var]
+    stream = io.TextIOWrapper(source, encoding=encoding, errors=errors, newline="")
     known = [c for line in head.splitlines()[:400] for c in line.split(separator)]
     comma = separator != "," and cells.has_decimal_comma(known)
     first = cells.day_first(known)

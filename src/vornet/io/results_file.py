@@ -12,7 +12,7 @@ from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from datetime import date
 from itertools import islice
-from typing import BinaryIO
+from typing import Any, BinaryIO
 
 import numpy as np
 
@@ -309,7 +309,7 @@ def _original(header: Header, row: Sequence[str]) -> dict[str, str]:
 def _without(chunk: Chunk, drop: set[int]) -> Chunk:
     keep = [i for i in range(len(chunk.row_no)) if i not in drop]
 
-    def pick(items: list) -> list:
+    def pick(items: list[Any]) -> list[Any]:
         return [items[i] for i in keep]
 
     return Chunk(

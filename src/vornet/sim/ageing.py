@@ -67,7 +67,7 @@ class Made:
             summed = (pace * keep[:, None, None] ** np.arange(BACK + 1)).sum(axis=2)
             gained = self.rise[:, k] * gain(x, self.bend[:, k], self.thirst)
             past |= gained[:, None] * summed > self.way[:, k][:, None]
-        return past.mean(axis=1)
+        return np.asarray(past.mean(axis=1))
 
     def safe(self, draws: np.ndarray, confidence: float = 0.95) -> np.ndarray:
         """True safe hours (C,): where the true chance of being past any limit reaches 1 − ``confidence``; at most 4 intervals."""
@@ -76,7 +76,7 @@ class Made:
             middle = np.sqrt(low * high)
             over = self.chance(middle, draws) > 1 - confidence
             low, high = np.where(over, low, middle), np.where(over, middle, high)
-        return np.sqrt(low * high)
+        return np.asarray(np.sqrt(low * high))
 
 
 def futures(seed: int) -> np.ndarray:
@@ -92,7 +92,7 @@ def gain(x: np.ndarray, bend: np.ndarray, thirst: np.ndarray) -> np.ndarray:
     s = x[..., None] * v**2
     p = bend[..., None]
     inside = np.exp(-thirst[..., None] * (x[..., None] - s)) * p * s ** (p - 1) * 2 * x[..., None] * v
-    return 0.5 * (inside * _WEIGHTS).sum(axis=-1)
+    return np.asarray(0.5 * (inside * _WEIGHTS).sum(axis=-1))
 
 
 def make(cell: Cell, compartments: int, seed: int) -> Made:
@@ -175,7 +175,7 @@ def _lived(
         def at(x: np.ndarray, k: int = k, start: np.ndarray = start, pace: np.ndarray = pace) -> np.ndarray:
             many = np.repeat(x[:, None], len(KEYS), axis=1)
             gained = gain(many, bend, np.repeat(thirst[:, None], len(KEYS), axis=1))
-            return start * np.exp(-thirst[:, None] * x[:, None]) + rise * drift[:, k][:, None] * pace * gained
+            return np.asarray(start * np.exp(-thirst[:, None] * x[:, None]) + rise * drift[:, k][:, None] * pace * gained)
 
         x_end = length[:, k] / INTERVAL
         for s, (places, _) in enumerate(SAMPLING):

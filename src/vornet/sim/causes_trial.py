@@ -7,6 +7,7 @@ import json
 from collections import Counter, defaultdict
 from dataclasses import dataclass, replace
 from datetime import date, timedelta
+from typing import Any
 
 import numpy as np
 
@@ -123,10 +124,10 @@ def run(db: Database, seed: int, today: date, ranges: trial_fleets.Ranges, wider
     return Outcome(tuple(made), len(planted))
 
 
-def _rows(worked: evaluate.Worked, numbers: dict[int, str], truth: list[dict], planted: dict) -> list[Row]:
+def _rows(worked: evaluate.Worked, numbers: dict[int, str], truth: list[dict[str, Any]], planted: dict[Any, Any]) -> list[Row]:
     of = {t["sample_no"]: t for t in truth}
     judgement, samples = worked.judgement, worked.loaded.history.samples
-    fixed: list[bool] = np.any(judgement.past.watch, axis=1).tolist()  # type: ignore[assignment]
+    fixed: list[bool] = np.any(judgement.past.watch, axis=1).tolist()
     out, last, since = [], {}, {}  # type: ignore[var-annotated]
     for i, sample_id in enumerate(worked.loaded.sample_ids.tolist()):
         t = of[numbers[sample_id]]

@@ -37,7 +37,7 @@ NAMES = {"planner": "Ingrid Valmorra", "analyst": "Tomas Querrin", "technician":
          "admin": "Oskar Finnavar", "viewer": "Harbour office"}  # fmt: skip
 
 
-def simulate(start: date, until: date, seed: int = SEED) -> tuple[dict[str, Any], dict[str, str], list[dict]]:
+def simulate(start: date, until: date, seed: int = SEED) -> tuple[dict[str, Any], dict[str, str], list[dict[str, Any]]]:
     """(register document, results files by name, truth) of the demo fleet between two days."""
     document, rows, truth = lived(start, until, seed)
     document["templates"] = fittings.templates(document["units"], document["service_items"])
@@ -49,7 +49,7 @@ def simulate(start: date, until: date, seed: int = SEED) -> tuple[dict[str, Any]
 
 def lived(
     start: date, until: date, seed: int, units: tuple[UnitSpec, ...] = UNITS, world: trial_fleets.World | None = None
-) -> tuple[dict[str, Any], list[dict], list[dict]]:
+) -> tuple[dict[str, Any], list[dict[str, Any]], list[dict[str, Any]]]:
     """(register document, rows as a faultless lab would print them, truth): before anybody's mistake; of a ``world`` its
     units, oils, gaps in their record and labs."""
     units, known = (world.units, world.oils) if world else (units, OILS)
@@ -65,8 +65,8 @@ def lived(
         ],
         "units": [], "readings": [], "drains": [], "top_ups": [], "service_items": [], "service_records": [],
     }  # fmt: skip
-    rows: list[dict] = []
-    truth: list[dict] = []
+    rows: list[dict[str, Any]] = []
+    truth: list[dict[str, Any]] = []
     shared = {u.shares: u.name for u in units if u.shares}
     for index, unit in enumerate(units):
         story = engine.live(unit, index, oils, start, until, seed, *([world.labs] if world else []))
@@ -115,7 +115,7 @@ def _without_filter(c: CompartmentSpec) -> float:
     return capacity if c.kind == "axle" else round(capacity * 0.96, 1)
 
 
-def _concession(drains: list[dict]) -> None:
+def _concession(drains: list[dict[str, Any]]) -> None:
     """The can that was meant had run out once."""
     mine = [d for d in drains if d["unit"] == "Bus 25" and d["compartment"] == "engine"]
     if len(mine) > 1:
@@ -125,10 +125,10 @@ def _concession(drains: list[dict]) -> None:
         }  # fmt: skip
 
 
-def _mishaps(rows: list[dict], truth: list[dict]) -> None:
+def _mishaps(rows: list[dict[str, Any]], truth: list[dict[str, Any]]) -> None:
     """Two bottles of one day with each other's labels; one bottle that was not clean."""
     of = {t["sample_no"]: t for t in truth}
-    by_day: dict[tuple[str, str], list[dict]] = defaultdict(list)
+    by_day: dict[tuple[str, str], list[dict[str, Any]]] = defaultdict(list)
     for row in rows:
         if not of[row["sample_no"]]["faults"]:
             by_day[(row["unit"], row["sampled_on"])].append(row)
@@ -150,7 +150,7 @@ def _mishaps(rows: list[dict], truth: list[dict]) -> None:
         of[row["sample_no"]]["faults"] = {"dirty_bottle": 1.0}
 
 
-def _new_oil(deliveries: dict[str, list[dict]], oils: dict[str, OilSpec], until: date, seed: int) -> list[dict]:
+def _new_oil(deliveries: dict[str, list[dict[str, Any]]], oils: dict[str, OilSpec], until: date, seed: int) -> list[dict[str, Any]]:
     """The lab's results for a bottle of every delivery."""
     out = []
     for o, (name, mine) in enumerate(deliveries.items()):
@@ -168,9 +168,9 @@ def _new_oil(deliveries: dict[str, list[dict]], oils: dict[str, OilSpec], until:
     return out
 
 
-def files(rows: list[dict], slips: bool = True) -> dict[str, str]:
+def files(rows: list[dict[str, Any]], slips: bool = True) -> dict[str, str]:
     """The lab's files, one a month; with ``slips`` a few rows carry the mistakes that happen."""
-    months: dict[str, list[dict]] = defaultdict(list)
+    months: dict[str, list[dict[str, Any]]] = defaultdict(list)
     for row in sorted(rows, key=lambda r: (r["reported_on"], r["sample_no"])):
         months[row["reported_on"][:7]].append(row)
     context = ["sample_no", "unit", "compartment", "sampled_on", "meter", "oil_hours", "oil", "topup_l", "drained",
@@ -209,7 +209,9 @@ def _technician(connection: Connection, fleet_id: int) -> people.Visitor:
     return people.Visitor(member["account_id"], "technician", NAMES["technician"], fleet_id, FLEET, "technician", "")
 
 
-def load(db: Database, until: date, progress: Callable[[str], None] = lambda step: None, lab_address: str = "http://127.0.0.1:8462") -> tuple:
+def load(
+    db: Database, until: date, progress: Callable[[str], None] = lambda step: None, lab_address: str = "http://127.0.0.1:8462"
+) -> tuple[Any, ...]:
     """Make the demo fleet, or carry it on to ``until``; returns the sign-ins."""
     before = _simulated(db)
     if before is None or before[1] < until:

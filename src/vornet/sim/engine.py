@@ -10,6 +10,7 @@ import math
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from datetime import date, timedelta
+from typing import Any
 
 import numpy as np
 
@@ -56,12 +57,12 @@ def scatter(key: str, value: float) -> float:
 class Story:
     """What one unit left behind: the register's logs, the lab's rows, and the truth."""
 
-    readings: list[dict] = field(default_factory=list)
-    drains: list[dict] = field(default_factory=list)
-    top_ups: list[dict] = field(default_factory=list)
-    samples: list[dict] = field(default_factory=list)
-    truth: list[dict] = field(default_factory=list)
-    states: list[dict] = field(default_factory=list)
+    readings: list[dict[str, Any]] = field(default_factory=list)
+    drains: list[dict[str, Any]] = field(default_factory=list)
+    top_ups: list[dict[str, Any]] = field(default_factory=list)
+    samples: list[dict[str, Any]] = field(default_factory=list)
+    truth: list[dict[str, Any]] = field(default_factory=list)
+    states: list[dict[str, Any]] = field(default_factory=list)
     days: list[tuple[date, float]] = field(default_factory=list)  # the first meter, day by day
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from typing import Any
 
 FLEET = "Morvane Isles Transport"
 ZONE = "Atlantic/Faroe"
@@ -181,7 +182,7 @@ def _hydraulics(name: str, litres: float = 120, faults: tuple[Fault, ...] = (), 
 
 
 def _bus(number: int, meter: float, engine: tuple[Fault, ...] = (), gearbox: tuple[Fault, ...] = (),
-         axle: tuple[Fault, ...] = (), interval: float = 20000, pace: float = 1.0, more: dict | None = None,
+         axle: tuple[Fault, ...] = (), interval: float = 20000, pace: float = 1.0, more: dict[str, Any] | None = None,
          away: tuple[tuple[int, int, str], ...] = ()) -> UnitSpec:  # fmt: skip
     extra = more or {}
     return UnitSpec(

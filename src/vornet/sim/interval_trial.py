@@ -38,7 +38,7 @@ class Found:
 
     @property
     def lengthened(self) -> np.ndarray:
-        return ~np.isnan(self.proposed)
+        return np.asarray(~np.isnan(self.proposed))
 
     @property
     def proposals(self) -> int:

@@ -108,7 +108,7 @@ def make(
     names = sorted(oils)
     for rows in parcels:
         free = [r for r in rows if r.get("compartment")]
-        rng.shuffle(free)  # type: ignore[arg-type]
+        rng.shuffle(free)
         while free:
             row = free.pop()
             if rng.random() >= rate:

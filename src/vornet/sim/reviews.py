@@ -5,6 +5,7 @@ from __future__ import annotations
 from datetime import date, timedelta
 from typing import Any
 
+from vornet.core.judge import VERDICTS
 from vornet.flows.judge import verdicts
 from vornet.store.database import Connection, query
 
@@ -51,7 +52,7 @@ def load(connection: Connection, fleet_id: int, analyst: str, until: date) -> No
         signed = _last_signed(connection, compartment_id) if compartment_id is not None else None
         if signed:
             verdicts.sign(
-                connection, fleet_id, signed["sample_id"], verdicts.VERDICTS[signed["verdict"]], by=analyst, today=until, cause=cause,
+                connection, fleet_id, signed["sample_id"], VERDICTS[signed["verdict"]], by=analyst, today=until, cause=cause,
                 comment=what + ".", reason="" if signed["verdict"] == signed["proposed"] else "as before",
                 actions=(verdicts.Action(what, "do", owner, until + timedelta(days=days), cause),),
             )  # fmt: skip

@@ -7,6 +7,7 @@ import json
 from collections import Counter, defaultdict
 from dataclasses import dataclass, replace
 from datetime import date, timedelta
+from typing import Any
 
 import numpy as np
 
@@ -55,8 +56,8 @@ class Tally:
         return dict(out)
 
 
-def _parcels(rows: list[dict], depots: dict[str, str], since: date) -> list[list[dict]]:
-    weeks: dict[tuple[int, int], list[dict]] = defaultdict(list)
+def _parcels(rows: list[dict[str, Any]], depots: dict[str, str], since: date) -> list[list[dict[str, Any]]]:
+    weeks: dict[tuple[int, int], list[dict[str, Any]]] = defaultdict(list)
     for row in rows:
         on = date.fromisoformat(row["sampled_on"])
         if on >= since:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from psycopg import sql
@@ -18,7 +19,7 @@ _DAY_ZERO = np.datetime64("2000-01-01").astype("datetime64[D]").astype(int) + 71
 
 
 def _wire_dtype(columns: Sequence[tuple[str, str]]) -> np.dtype:
-    fields: list[tuple] = [("#fields", ">i2")]
+    fields: list[tuple[Any, ...]] = [("#fields", ">i2")]
     for name, kind in columns:
         fields.append((f"#{name}", ">i4"))
         if kind == "values":
@@ -116,10 +117,7 @@ def append(connection: Connection, log: Log, fleet_id: int, rows: Iterable[Seque
     names = sql.SQL(", ").join(map(sql.Identifier, columns))
     table, id_column = sql.Identifier(log.table), sql.Identifier(log.id_column)
     staging = sql.Identifier("staging_" + log.table)
-    fields = sql.SQL(", ").join(
-        sql.SQL("{} {}").format(sql.Identifier(c), sql.SQL(log.types[c]))
-        for c in columns  # type: ignore[arg-type]
-    )
+    fields = sql.SQL(", ").join(sql.SQL("{} {}").format(sql.Identifier(c), sql.SQL(log.types[c])) for c in columns)
     connection.execute(sql.SQL("DROP TABLE IF EXISTS {}").format(staging))
     connection.execute(sql.SQL("CREATE TEMP TABLE {} (id bigint, {}) ON COMMIT DROP").format(staging, fields))
     with connection.cursor() as cursor, cursor.copy(sql.SQL("COPY {} ({}) FROM STDIN").format(staging, names)) as copy:
@@ -134,7 +132,7 @@ def append(connection: Connection, log: Log, fleet_id: int, rows: Iterable[Seque
     parts = {"table": table, "id": id_column, "staging": staging, "key": same_key, "same": same, "names": names}
     connection.execute(sql.SQL("DELETE FROM {staging} s USING {table} t WHERE t.superseded_by IS NULL AND {key} AND {same}").format(**parts))
     sequence = f"pg_get_serial_sequence('{log.table}', '{log.id_column}')"
-    connection.execute(sql.SQL("UPDATE {staging} SET id = nextval(" + sequence + ")").format(**parts))  # type: ignore[arg-type]
+    connection.execute(sql.SQL("UPDATE {staging} SET id = nextval(" + sequence + ")").format(**parts))
     superseded = connection.execute(
         sql.SQL(
             "UPDATE {table} t SET superseded_by = s.id, superseded_why = %s FROM {staging} s WHERE t.superseded_by IS NULL AND {key}"

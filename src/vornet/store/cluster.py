@@ -73,7 +73,7 @@ def _run(args: list[str], home: Path, timeout: float = 120) -> subprocess.Comple
         except KeyError:
             raise ClusterError("there is no postgres user: install Debian's package postgresql") from None
         extra = {"user": user.pw_uid, "group": user.pw_gid, "extra_groups": []}
-    return subprocess.run(
+    found: subprocess.CompletedProcess[str] = subprocess.run(
         args,
         cwd=home,
         env=env,
@@ -83,6 +83,7 @@ def _run(args: list[str], home: Path, timeout: float = 120) -> subprocess.Comple
         stdin=subprocess.DEVNULL,
         **extra,  # type: ignore[call-overload]
     )
+    return found
 
 
 def _own(path: Path) -> None:
@@ -104,7 +105,8 @@ def _free_port(wanted: int) -> int:
 
 
 def _settings(home: Path) -> dict[str, object]:
-    return json.loads((home / "vornet.json").read_text())
+    found: dict[str, object] = json.loads((home / "vornet.json").read_text())
+    return found
 
 
 def _save(home: Path, settings: dict[str, object]) -> None:
@@ -223,9 +225,9 @@ def _ensure_roles(cluster: Cluster, superuser: str) -> None:
             known = connection.execute("SELECT 1 FROM pg_roles WHERE rolname = %s", [role]).fetchone()
             verb = "ALTER" if known else "CREATE"
             connection.execute(
-                sql.SQL(  # type: ignore[arg-type]
-                    f"{verb} ROLE {{}} LOGIN PASSWORD {{}} NOSUPERUSER NOCREATEROLE NOBYPASSRLS {attributes}"
-                ).format(sql.Identifier(role), sql.Literal(password))
+                sql.SQL(f"{verb} ROLE {{}} LOGIN PASSWORD {{}} NOSUPERUSER NOCREATEROLE NOBYPASSRLS {attributes}").format(
+                    sql.Identifier(role), sql.Literal(password)
+                )
             )
         make_database(connection, "vornet")
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from typing import Any
 
 from fastapi import APIRouter, Request
 from fastapi.responses import RedirectResponse, Response
@@ -17,7 +18,7 @@ router = APIRouter(prefix="/admin")
 PAGE = 100
 
 
-def _people(request: Request, error: str = "", form: dict | None = None) -> Response:
+def _people(request: Request, error: str = "", form: dict[str, Any] | None = None) -> Response:
     with database(request).fleet(visitor(request).fleet_id) as connection:
         members, tokens = people.members(connection), people.tokens(connection, None)
     return render(
@@ -65,7 +66,7 @@ def end_token(request: Request, token_id: int, form: Form) -> Response:
     return RedirectResponse("/admin/people", 303)
 
 
-def _trail(request: Request, before: int | None, limit: int) -> tuple[list[dict], dict[str, str]]:
+def _trail(request: Request, before: int | None, limit: int) -> tuple[list[dict[str, Any]], dict[str, str]]:
     asked = {k: request.query_params.get(k, "")[:120] for k in ("who", "what", "q", "since", "until")}
     since, until = maybe_day(asked["since"], "since"), maybe_day(asked["until"], "until")
     with database(request).fleet(visitor(request).fleet_id) as connection:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from fastapi import APIRouter, Request
 from fastapi.responses import Response
 
@@ -23,7 +25,7 @@ def show(request: Request, show: str = "all", depot: str = "", q: str = "", page
 @router.get("/board.csv", dependencies=[needs("see")])
 def as_csv(request: Request, show: str = "all", depot: str = "", q: str = "") -> Response:
     """The Board's rows as CSV."""
-    rows: list[dict] = []
+    rows: list[dict[str, Any]] = []
     with database(request).fleet(visitor(request).fleet_id) as connection:
         page = 0
         while True:

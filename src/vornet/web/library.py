@@ -11,6 +11,7 @@ from fastapi.responses import RedirectResponse, Response
 from starlette.exceptions import HTTPException
 
 from vornet.api.bodies import takes
+from vornet.core import measures
 from vornet.core.errors import FormErrors, InputError
 from vornet.core.measurands import KEYS, MEASURANDS
 from vornet.core.measures import Hand
@@ -117,8 +118,8 @@ def _shown(change: units.Change, line: units.Line, value: Any, system: str) -> s
     if value in (None, ""):
         return "–"
     if change.kind == "volume" and isinstance(value, int | float):
-        shown = forms.measures.shown(float(value), "volume", system)
-        return f"{shown:,.1f} {forms.measures.unit('volume', system)}"
+        shown = measures.shown(float(value), "volume", system)
+        return f"{shown:,.1f} {measures.unit('volume', system)}"
     if isinstance(value, float):
         return f"{value:,.6g}"
     return str(value)

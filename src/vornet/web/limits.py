@@ -11,7 +11,7 @@ from vornet.core.causes import NAMES
 from vornet.core.errors import InputError
 from vornet.core.judge import WORDS
 from vornet.core.learning import key_of, words_of
-from vornet.core.limits import DUTIES
+from vornet.core.limits import DUTIES, FixedLimit
 from vornet.core.measurands import BY_KEY, MEASURANDS
 from vornet.flows.judge import backtest as backtests
 from vornet.flows.judge import learning, limits
@@ -113,7 +113,7 @@ def _backtest(request: Request, version: int, error: str) -> Response:
     with db.fleet(fleet_id) as connection:
         known = limits.versions(connection)
         chosen = next((v for v in known if v["version"] == version), None)
-        sets = {f"limits version {version}": [limits.FixedLimit(**r) for r in chosen["limits"]]} if chosen else {}
+        sets = {f"limits version {version}": [FixedLimit(**r) for r in chosen["limits"]]} if chosen else {}
     found = apart.long(backtests.backtest_apart, db.location, fleet_id, today(request), sets)
     with db.fleet(fleet_id) as connection:
         signed, weighed = learning.versions(connection), learning.in_force(connection, today(request))

@@ -125,7 +125,7 @@ def as_typed(context: Context, value: float | None, kind: str) -> str:
     return measures.as_typed(value, _kind(kind), context["measures"])
 
 
-class _Open(dict):
+class _Open(dict[str, Any]):
     def __missing__(self, key: str) -> None:
         return None
 
@@ -172,14 +172,15 @@ _environment.globals.update(
 
 def visitor(request: Request) -> Visitor:
     """Who asks; the guard has let nobody else through."""
-    found = request.state.visitor
+    found: Visitor | None = request.state.visitor
     if found is None:
         raise HTTPException(401, "sign in first")
     return found
 
 
 def database(request: Request) -> Database:
-    return request.app.state.db
+    found: Database = request.app.state.db
+    return found
 
 
 def today(request: Request) -> date:

@@ -228,7 +228,8 @@ def _compartment(connection: Any, unit_id: int, form: dict[str, Any]) -> dict[st
         row = connection.execute(query("board.compartment"), {"compartment_id": int(wanted)}).fetchone()
     if row is None or row["unit_id"] != unit_id:
         raise InputError("compartment", "choose one of this unit's")
-    return row
+    found: dict[str, Any] = row
+    return found
 
 
 @router.post("/units/{unit_id}/top-up", dependencies=[needs("log_work")])
@@ -451,7 +452,8 @@ def _item(request: Request, item_id: int) -> dict[str, Any]:
         item = connection.execute(query("plan.item"), {"item_id": item_id}).fetchone()
     if item is None:
         raise HTTPException(404, "There is no such service item in this fleet.")
-    return item
+    found: dict[str, Any] = item
+    return found
 
 
 @router.post("/units/{unit_id}/items", dependencies=[needs("edit_register")])

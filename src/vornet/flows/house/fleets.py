@@ -65,7 +65,8 @@ def settings(connection: Connection) -> dict[str, Any]:
     """Name, zone, units of measure and schools of the fleet of this transaction."""
     row = connection.execute(query("register.fleet")).fetchone()
     assert row is not None
-    return row
+    found: dict[str, Any] = row
+    return found
 
 
 def set_settings(connection: Connection, fleet_id: int, by: str, zone: str, measures: str, chosen: dict[str, object]) -> None:

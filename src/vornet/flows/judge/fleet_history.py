@@ -392,7 +392,7 @@ def _ordered_samples(s: dict[str, np.ndarray], m: dict[str, np.ndarray]) -> dict
 
 
 def _with_proposed(
-    d: dict[str, np.ndarray], s: dict[str, np.ndarray], comps: Compartments, oil_index: Callable
+    d: dict[str, np.ndarray], s: dict[str, np.ndarray], comps: Compartments, oil_index: Callable[..., Any]
 ) -> tuple[dict[str, np.ndarray], np.ndarray]:
     """Drains on record, and those that samples speak of but nobody recorded (proposed, volumes unknown).
 

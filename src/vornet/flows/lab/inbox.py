@@ -19,7 +19,7 @@ from vornet.flows.register import register
 from vornet.flows.register.register import RegisterReport
 from vornet.flows.work import drain, notes
 from vornet.io import lab_header, lab_table, results_file
-from vornet.io.cells import read_date
+from vornet.io.cells import read_date, read_number
 from vornet.io.lab_header import Meaning
 from vornet.store import queue
 from vornet.store.database import Connection, Database, Location, opened, query
@@ -272,7 +272,8 @@ def hold(connection: Connection, hold_id: int) -> dict[str, Any]:
     if row is None:
         raise InputError("hold", "is settled already")
     row["check"] = CHECKS.get(row["reason"])
-    return row
+    found: dict[str, Any] = row
+    return found
 
 
 #: which measurands speak to a hold
@@ -370,7 +371,8 @@ def _sample(connection: Connection, sample_id: int) -> dict[str, Any]:
     row = connection.execute(query("results.whole_sample"), {"sample_id": sample_id}).fetchone()
     if row is None:
         raise InputError("sample", "has been replaced meanwhile: look again")
-    return row
+    found: dict[str, Any] = row
+    return found
 
 
 def correct(connection: Connection, fleet_id: int, sample_id: int, typed: dict[str, str], why: str, by: str, today: date) -> int:
@@ -386,7 +388,7 @@ def correct(connection: Connection, fleet_id: int, sample_id: int, typed: dict[s
         cell = text.strip()
         if name in INDEX:
             m = INDEX[name]
-            number = results_file.read_number(cell)
+            number = read_number(cell)
             if isinstance(number, str):
                 raise InputError(name, number)
             was = values[m]
@@ -400,7 +402,7 @@ def correct(connection: Connection, fleet_id: int, sample_id: int, typed: dict[s
             label = BY_KEY[name].spoken
             told.append(f"{label} {sign}{_shown(was)} to {cell or 'not measured'}")
         elif name in ("meter", "oil_hours"):
-            number = results_file.read_number(cell)
+            number = read_number(cell)
             if isinstance(number, str) or number[1] or number[0] < 0:
                 raise InputError(name, number if isinstance(number, str) else "must be a plain number")
             new = None if number[0] != number[0] else number[0]

@@ -23,7 +23,7 @@ from vornet.core.errors import InputError
 from vornet.flows.house import fleets
 from vornet.flows.judge.settle import AT_ONCE_FILE, settling
 from vornet.flows.lab import files, labs
-from vornet.io import results_file
+from vornet.io import lab_header, results_file
 from vornet.io.cells import read_date
 from vornet.io.results_file import BadRow, Chunk, NeedsMapping, ResultsFile
 from vornet.store import queue
@@ -271,7 +271,7 @@ def _prepare(chunk: Chunk, places: _Places, lab: str, report: ResultsReport, nam
         if place is None or number in places.announced or chunk.sampled_on[i] is None:
             place = _place(chunk, i, number, places)
             if isinstance(place[0], str):
-                hold(i, *place)  # type: ignore[arg-type]
+                hold(i, *place)
                 continue
             if number not in places.announced:
                 known_places[named] = place
@@ -411,11 +411,11 @@ def _keep_held(connection: Connection, fleet_id: int, import_file_id: int | None
     rows = []
     for b in held:
         try:
-            header = results_file.read_header(list(b.original)) if b.original else None
+            header = lab_header.read_header(list(b.original)) if b.original else None
         except InputError:  # headings that only this lab's mapping explains
             header = None
 
-        def cell(name: str, b: BadRow = b, header: results_file.Header | None = header) -> str:
+        def cell(name: str, b: BadRow = b, header: lab_header.Header | None = header) -> str:
             at = header.context.get(name) if header else None
             return "" if at is None else list(b.original.values())[at].strip()
 

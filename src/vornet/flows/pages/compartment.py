@@ -51,7 +51,8 @@ class Facts:
 
     @property
     def unit(self) -> str:
-        return self.row["meter_unit"]
+        found: str = self.row["meter_unit"]
+        return found
 
 
 def row_of(connection: Connection, compartment_id: int) -> dict[str, Any] | None:

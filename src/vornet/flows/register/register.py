@@ -360,7 +360,7 @@ def _logs(
     report.counts["top_ups"] = bulk.append(connection, bulk.TOP_UPS, fleet_id, top_ups.values(), by, "register file")[0]
     progress("top-ups", len(top_ups))
 
-    checks: dict[tuple, list[object]] = {}
+    checks: dict[tuple[Any, ...], list[object]] = {}
     for i, check in document.level_checks:
         c = compartment_of(f"level_checks[{i}]", check)
         if c is not None:
@@ -371,7 +371,7 @@ def _logs(
             checks[at] = [*at, missing, json.dumps(check.kept())]
     report.counts["level_checks"] = bulk.append(
         connection, bulk.LEVEL_CHECKS, fleet_id, checks.values(), by, "register file")[0]  # fmt: skip
-    events: dict[tuple, list[object]] = {}
+    events: dict[tuple[Any, ...], list[object]] = {}
     for i, event in document.events:
         c = compartment_of(f"events[{i}]", event)
         if c is not None:

@@ -84,7 +84,8 @@ def place(connection: Connection, compartment_id: int) -> dict[str, Any]:
     row["fresh"] = dict(zip(KEYS, row["new_values"] or (), strict=False))
     row["changes"] = meters.changes_by_meter(connection).get(row["meter_id"], [])
     row["drains"] = connection.execute(query("board.drains_of"), {"compartment_id": compartment_id}).fetchall()
-    return row
+    found: dict[str, Any] = row
+    return found
 
 
 def sump(row: dict[str, Any]) -> Sump:

@@ -304,7 +304,8 @@ def _follow(
 
 
 def _day(entry: dict[str, Any], zone: str, today: date) -> date:
-    return min(entry["at"].astimezone(ZoneInfo(zone)).date(), today)
+    found: date = min(entry["at"].astimezone(ZoneInfo(zone)).date(), today)
+    return found
 
 
 def _defer(connection: Connection, who: Visitor, job: dict[str, Any], part: dict[str, Any] | None, entry: dict[str, Any]) -> None:

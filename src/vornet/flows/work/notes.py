@@ -78,7 +78,8 @@ def _place(connection: Connection, compartment_id: int, on: date, meter: float, 
     if on > today:
         raise InputError("on", "this day is still to come")
     meters.check(connection, row["unit_id"], row["meter_no"], row["meter_unit"], meter, on)
-    return row
+    found: dict[str, Any] = row
+    return found
 
 
 def top_up(

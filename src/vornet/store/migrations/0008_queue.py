@@ -1,10 +1,12 @@
 """The job queue's own tables, as the pinned package brings them; the application's role may use them."""
 
+from typing import Any
+
 from procrastinate.schema import SchemaManager
 from yoyo import step
 
 
-def _make(connection):
+def _make(connection: Any) -> None:
     cursor = connection.cursor()
     cursor.execute(SchemaManager.get_schema())
     cursor.execute(
