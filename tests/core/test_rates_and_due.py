@@ -154,7 +154,7 @@ def test_meters_that_cannot_be(total, reason):
 def test_a_running_total_undoes_its_changes(raw, meter, day):
     changes = sorted((d, old, 0.0) for d, old in raw)
     expected = meter + sum(old for d, old, _ in changes if day > d or (day == d and meter < old))
-    assert due.running_total(meter, day, changes) == pytest.approx(expected)
+    assert running_total(meter, day, changes) == pytest.approx(expected)
 
 
 def test_due_by_meter_or_calendar_whichever_first():

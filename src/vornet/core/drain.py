@@ -8,14 +8,10 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any, TypeVar
-
-import numpy as np
+from typing import Any
 
 from vornet.core import volumes
 from vornet.core.errors import InputError
-
-Figure = TypeVar("Figure", float, np.ndarray)
 
 #: a whole system holds about this many times what a refill takes, where the register does not say; common practice, no source
 SYSTEM_OVER_REFILL = 1.05
@@ -85,14 +81,13 @@ class DrainFigures:
     assumed: tuple[str, ...]
 
 
-def whole(refill_l: Figure) -> Figure:
+def whole(refill_l: float) -> float:
     """The whole system (L) about which only the refill is known.
 
     >>> whole(20.0)
     21.0
     """
-    more: Figure = refill_l * SYSTEM_OVER_REFILL  # type: ignore[assignment]
-    return more
+    return refill_l * SYSTEM_OVER_REFILL
 
 
 def sump_of(facts: Mapping[str, Any]) -> Sump:
@@ -103,13 +98,13 @@ def sump_of(facts: Mapping[str, Any]) -> Sump:
     )  # fmt: skip
 
 
-def start_value(share: Figure, old: Figure, new: Figure) -> Figure:
-    """What a charge starts with of a value: f·old + (1 − f)·new, ``share`` f being what stayed behind.
+def start_value(share: Any, old: Any, new: Any) -> Any:
+    """What a charge starts with of a value, a number or an array of them: f·old + (1 − f)·new, ``share`` f being what stayed behind.
 
     >>> start_value(0.1, 50.0, 0.0)
     5.0
     """
-    return np.asarray(share * old + (1 - share) * new)
+    return share * old + (1 - share) * new
 
 
 def figures(sump: Sump, facts: DrainFacts) -> DrainFigures:

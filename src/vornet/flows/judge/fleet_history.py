@@ -14,7 +14,7 @@ from vornet.core import due as due_rules
 from vornet.core import meter as meter_rules
 from vornet.core.decision import Policy
 from vornet.core.diagnose import AIR_FILTER, REPAIR_DAYS, Seen
-from vornet.core.drain import whole
+from vornet.core.drain import SYSTEM_OVER_REFILL
 from vornet.core.history import (
     DRAIN_MATCH_DAYS,
     Charges,
@@ -222,7 +222,7 @@ def load(connection: Connection, today: date, compartments: list[int] | None = N
 
     system = number("system_volume_l")
     capacity = number("capacity_l")
-    system = np.where(np.isnan(system), whole(capacity), system)
+    system = np.where(np.isnan(system), capacity * SYSTEM_OVER_REFILL, system)
     comps = Compartments(
         duty=np.array([DUTIES.index(duty_of(r["kind"], r["fuel"])) for r in rows], dtype=int),
         family=np.array([family_at[r["family"]] for r in rows], dtype=int),
