@@ -187,3 +187,27 @@ def browser_type_launch_args() -> dict:
         "executable_path": "/usr/bin/chromium",
         "args": ["--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-quic"],
     }
+
+
+def routes(app):
+    """Every route, looked for in included routers too."""
+    from fastapi.routing import APIRoute
+
+    found, seen = [], set()
+
+    def walk(items):
+        for r in items:
+            if isinstance(r, APIRoute):
+                if id(r) not in seen:
+                    seen.add(id(r))
+                    found.append(r)
+            else:
+                for name in ("routes", "router", "original_router", "app"):
+                    inner = getattr(r, name, None)
+                    if inner is not None and not callable(getattr(inner, "__iter__", None)):
+                        inner = getattr(inner, "routes", None)
+                    if inner:
+                        walk(inner)
+
+    walk(app.routes)
+    return found

@@ -11,6 +11,7 @@ from vornet.core import due, judge, ledger, measurands, precision, screening
 from vornet.core.history import Charges, Compartments, Drains, Fillings, History, Oils, Samples, cut, hours_on_charge
 from vornet.core.limits import table
 from vornet.core.measurands import COUNT, INDEX, dense
+from vornet.core.meter import running_total
 from vornet.core.rates import stretch_rates
 
 DENSITY, SYSTEM = 0.87, 60.0

@@ -5,9 +5,8 @@ import re
 
 import httpx
 import pytest
-from fastapi.routing import APIRoute
 
-from conftest import EXAMPLES, HEADER, TODAY, row
+from conftest import EXAMPLES, HEADER, TODAY, routes, row
 from vornet.core.errors import InputError
 from vornet.flows.house import access, fleets, people
 from vornet.flows.judge.settle import settling
@@ -18,28 +17,6 @@ from vornet.web.app import create_app
 from vornet.web.guard import OPEN_PATHS
 
 PASSWORD = "right-and-long"
-
-
-def routes(app):
-    """Every route, looked for in included routers too."""
-    found, seen = [], set()
-
-    def walk(items):
-        for r in items:
-            if isinstance(r, APIRoute):
-                if id(r) not in seen:
-                    seen.add(id(r))
-                    found.append(r)
-            else:
-                for name in ("routes", "router", "original_router", "app"):
-                    inner = getattr(r, name, None)
-                    if inner is not None and not callable(getattr(inner, "__iter__", None)):
-                        inner = getattr(inner, "routes", None)
-                    if inner:
-                        walk(inner)
-
-    walk(app.routes)
-    return found
 
 
 def right_of(route):

@@ -22,15 +22,20 @@ from vornet.flows.house import fleets
 from vornet.flows.judge import evaluate
 from vornet.flows.judge.settle import settle
 from vornet.flows.lab import files, labs, results
+from vornet.io import apart
 from vornet.io.results_file import NeedsMapping
 from vornet.store import queue
-from vornet.store.database import Database, query
+from vornet.store.database import Database, Location, opened, query
 from vornet.store.queue import ASK_LABS, EVALUATE, TAKE_IN
 
 log = structlog.get_logger()
 #: a worker that has not been heard of for so long is taken for dead
 DEAD_AFTER_S = 30.0
 STEP_ROWS = 2000
+#: a file is begun so often before it is set aside
+MOST_BEGUN = 2
+#: how long after a failure a file is tried again, s
+RETRY_S = 5
 #: a worker judges whatever was touched at once
 MOST = 1_000_000
 
@@ -56,9 +61,13 @@ def app_of(works: Works) -> procrastinate.App:
 
     app = procrastinate.App(connector=PsycopgConnector(conninfo=location.app_url, min_size=1, max_size=3, configure=step_down))
 
-    @app.task(name=TAKE_IN, retry=RetryStrategy(max_attempts=3, wait=5))
+    @app.task(name=TAKE_IN, retry=RetryStrategy(max_attempts=3, wait=RETRY_S))
     def take_in(fleet_id: int, import_file_id: int) -> None:
-        read_kept(works.db, fleet_id, import_file_id, works.today())
+        try:
+            apart.long(read_apart, location, fleet_id, import_file_id, works.today())
+        except apart.Ended as error:
+            if not set_aside_if_again(works.db, fleet_id, import_file_id, error.why):
+                raise  # once may be anybody's fault: it is tried again
 
     @app.task(name=EVALUATE, retry=RetryStrategy(max_attempts=3, wait=5))
     def evaluate_some(fleet_id: int, compartments: list[int]) -> None:
@@ -80,6 +89,24 @@ def ask_everyone(db: Database, today: date) -> None:
         labs.ask(db, row["fleet_id"], today, queue.put_file)
 
 
+def read_apart(location: Location, fleet_id: int, import_file_id: int, today: date) -> None:
+    """``read_kept`` for a process of its own, which opens the database by itself: a file that ends its reader ends nobody else."""
+    with opened(location, 4) as db:
+        read_kept(db, fleet_id, import_file_id, today)
+
+
+def set_aside_if_again(db: Database, fleet_id: int, import_file_id: int, why: str) -> bool:
+    """Set a file aside whose reading was begun ``MOST_BEGUN`` times and never ended; whether it was."""
+    with db.fleet(fleet_id) as connection:
+        file = connection.execute(query("results.begun"), {"import_file_id": import_file_id}).fetchone()
+        if file is None or file["state"] != "reading" or file["begun"] < MOST_BEGUN:
+            return False
+        trouble = f"reading it ended its reader {file['begun']} times ({why}): send it in another form, or in parts"
+        connection.execute(query("results.set_aside"), {"import_file_id": import_file_id, "state": "refused", "trouble": trouble})
+        fleets.audit(connection, fleet_id, file["recorded_by"], "file refused", file["name"], why=trouble)
+    return True
+
+
 def read_kept(db: Database, fleet_id: int, import_file_id: int, today: date, step: Callable[[int], None] | None = None) -> None:
     """Read a kept file in and evaluate what it touched, in one transaction; progress is seen meanwhile.
 
@@ -89,6 +116,8 @@ def read_kept(db: Database, fleet_id: int, import_file_id: int, today: date, ste
         file = connection.execute(query("results.begin_reading"), {"import_file_id": import_file_id}).fetchone()
     if file is None:
         return  # done already, or gone
+    if file["begun"] > MOST_BEGUN and set_aside_if_again(db, fleet_id, import_file_id, "its worker was gone"):
+        return
     told = 0
 
     def progress(rows: int) -> None:

@@ -35,13 +35,16 @@ RETURNING import_file_id
 -- :finish_file  what became of it
 UPDATE import_file SET layout = %(layout)s, reading = %(reading)s, rows_in = %(rows_in)s, rows_new = rows_new + %(rows_new)s,
        rows_same = greatest(%(rows_same)s - rows_new - rows_reissued, 0), rows_reissued = rows_reissued + %(rows_reissued)s, rows_held = %(rows_held)s,
-       notes = %(notes)s, state = 'done', trouble = '', rows_done = %(rows_in)s
+       notes = %(notes)s, state = 'done', trouble = '', rows_done = %(rows_in)s, begun = 0
 WHERE import_file_id = %(import_file_id)s
 
 -- :begin_reading  a file that waits, or that a dead worker left
-UPDATE import_file SET state = 'reading', trouble = '', rows_done = 0
+UPDATE import_file SET state = 'reading', trouble = '', rows_done = 0, begun = begun + 1
 WHERE import_file_id = %(import_file_id)s AND state IN ('waiting', 'reading', 'mapping')
-RETURNING import_file_id, name, lab, recorded_by
+RETURNING import_file_id, name, lab, recorded_by, begun
+
+-- :begun  how often reading it was begun
+SELECT state, begun, name, recorded_by FROM import_file WHERE import_file_id = %(import_file_id)s
 
 -- :claim  one reader at a time
 SELECT pg_try_advisory_xact_lock(%(fleet_id)s, (%(import_file_id)s %% 2147483647)::integer) AS claimed
@@ -50,10 +53,10 @@ SELECT pg_try_advisory_xact_lock(%(fleet_id)s, (%(import_file_id)s %% 2147483647
 UPDATE import_file SET rows_done = %(rows)s WHERE import_file_id = %(import_file_id)s
 
 -- :set_aside  it waits for a person, or cannot be read
-UPDATE import_file SET state = %(state)s, trouble = %(trouble)s WHERE import_file_id = %(import_file_id)s
+UPDATE import_file SET state = %(state)s, trouble = %(trouble)s, begun = 0 WHERE import_file_id = %(import_file_id)s
 
 -- :name_lab  a person says which lab a file is from
-UPDATE import_file SET lab = %(lab)s, state = 'waiting', trouble = '' WHERE import_file_id = %(import_file_id)s AND state = 'mapping'
+UPDATE import_file SET lab = %(lab)s, state = 'waiting', trouble = '', begun = 0 WHERE import_file_id = %(import_file_id)s AND state = 'mapping'
 
 -- :forget_file  bytes that are kept already are not kept twice
 DELETE FROM import_file WHERE import_file_id = %(import_file_id)s
@@ -252,7 +255,7 @@ LEFT JOIN unit u ON u.fleet_id = c.fleet_id AND u.unit_id = c.unit_id
 WHERE n.import_file_id = %(import_file_id)s ORDER BY n.row_no LIMIT 200
 
 -- :wait_again
-UPDATE import_file SET state = 'waiting', trouble = '' WHERE import_file_id = %(import_file_id)s AND layout <> 'register'
+UPDATE import_file SET state = 'waiting', trouble = '', begun = 0 WHERE import_file_id = %(import_file_id)s AND layout <> 'register'
 
 -- :settle_hold  let it in or throw it out
 UPDATE hold SET settled_at = now(), settled_by = %(by)s, settlement = %(settlement)s, why = %(why)s
