@@ -109,8 +109,8 @@ def calc(
     """A calculator: JSON on stdin, JSON on stdout."""
     from vornet.flows import calc as calculators
 
-    if name not in calculators.CALCULATORS:
-        raise InputError("name", f"there is no calculator {name!r}: {', '.join(calculators.CALCULATORS)}")
+    if name not in calculators.WHERE:
+        raise InputError("name", f"there is no calculator {name!r}: {', '.join(calculators.WHERE)}")
     warnings.simplefilter("ignore")
 
     def parse(text: str) -> Any:
@@ -485,31 +485,33 @@ def stop() -> None:
     typer.echo("stopped" if cluster.stop(clone_dir()) else "was not running")
 
 
+def _sentence(error: Exception) -> tuple[str, int] | None:
+    """What an expected failure says on stderr, and its exit status; None for one that nobody expects."""
+    if isinstance(error, InputError):
+        return str(error), 2
+    if isinstance(error, BrokenPipeError):
+        return "", 1
+    kind = type(error)
+    if kind.__name__ in ("ClusterError", "StoreError"):
+        return str(error), 1
+    if any(c.__module__.startswith("psycopg") for c in kind.__mro__):  # known only where it was loaded
+        return f"the database refused: {str(error).strip().splitlines()[0]}", 1
+    if hasattr(error, "format_message"):  # usage errors of the command line itself
+        return str(error.format_message()), 2
+    return None
+
+
 def main() -> None:
     """Run the command; turn every expected error into one sentence."""
-    import psycopg
-
-    from vornet.store.cluster import ClusterError
-    from vornet.store.database import StoreError
-
     try:
         app(standalone_mode=False)
-    except InputError as error:
-        _say(f"vornet: {error}")
-        raise SystemExit(2) from None
     except typer.Abort:
         raise SystemExit(1) from None
-    except (ClusterError, StoreError) as error:
-        _say(f"vornet: {error}")
-        raise SystemExit(1) from None
-    except psycopg.Error as error:
-        _say(f"vornet: the database refused: {str(error).strip().splitlines()[0]}")
-        raise SystemExit(1) from None
-    except BrokenPipeError:
-        raise SystemExit(1) from None
     except Exception as error:
-        if hasattr(error, "format_message"):  # usage errors of the command line itself
-            _say(f"vornet: {error.format_message()}")
-            raise SystemExit(2) from None
-        raise
+        said = _sentence(error)
+        if said is None:
+            raise
+        if said[0]:
+            _say(f"vornet: {said[0]}")
+        raise SystemExit(said[1]) from None
     raise SystemExit(0)

@@ -12,6 +12,7 @@ from fastapi.responses import JSONResponse
 from vornet.api.bodies import Raw, takes
 from vornet.core.errors import InputError
 from vornet.flows import calc
+from vornet.flows.calc.base import Calculator
 
 router = APIRouter(prefix="/api/v1/calc", tags=["calculators"])
 _LARGEST = 2_000_000
@@ -23,7 +24,7 @@ def problem(status: int, title: str, detail: str, **more: Any) -> JSONResponse:
     return JSONResponse(body, status, media_type="application/problem+json")
 
 
-def _add(calculator: calc.Calculator) -> None:
+def _add(calculator: Calculator) -> None:
     def run(body: Raw) -> Any:
         try:
             given = json.loads(body)
@@ -47,5 +48,5 @@ def _add(calculator: calc.Calculator) -> None:
     )  # fmt: skip
 
 
-for _calculator in calc.CALCULATORS.values():
+for _calculator in calc.calculators():
     _add(_calculator)

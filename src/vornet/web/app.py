@@ -70,7 +70,7 @@ def create_app(db: Database, today: date | None = None, demo: bool = False) -> F
     def openapi() -> dict[str, object]:
         document = get_openapi(title="Vornet", version=__version__, routes=app.routes)
         schemas = document.setdefault("components", {}).setdefault("schemas", {})
-        for calculator in calc.CALCULATORS.values():
+        for calculator in calc.calculators():
             template = "#/components/schemas/{model}"
             schemas.update(calculator.given.model_json_schema(ref_template=template).get("$defs", {}))
         return document

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import subprocess
 import sys
+import threading
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from datetime import date
@@ -26,10 +27,20 @@ def run(host: str, port: int, today: date | None = None, demo: bool = False) -> 
 
     apart.begin(*APART)
     db = Database(locate(), size=16)
+    threading.Thread(target=_warm, name="warming", daemon=True).start()
     try:
         uvicorn.run(create_app(db, today=today, demo=demo), host=host, port=port, log_level="warning", access_log=False)
     finally:
         db.close()
+
+
+def _warm() -> None:
+    """Load beside the first requests what the first calculator and the first typed quantity would wait for."""
+    from vornet.core import conversion
+    from vornet.flows import calc
+
+    calc.calculators()
+    conversion.convert(1.0, "us_qt", "liter")
 
 
 @contextmanager

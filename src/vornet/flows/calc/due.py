@@ -1,0 +1,69 @@
+"""When the next drain is due."""
+
+from __future__ import annotations
+
+from datetime import date
+from typing import Annotated, Literal
+
+import numpy as np
+from pydantic import BaseModel, Field
+
+from vornet.core import due as due_rules
+from vornet.core.errors import InputError
+from vornet.flows.calc.base import Calculator, Given
+
+Day = date  # a field may be called date, too
+
+
+class ReadingIn(Given):
+    date: Day
+    meter: Annotated[float, Field(ge=0, le=1e9)]
+
+
+class LimitIn(Given):
+    meter: Annotated[float, Field(gt=0, le=1e9)] | None = None
+    days: Annotated[int, Field(gt=0, le=100_000)] | None = None
+
+
+class DueIn(Given):
+    readings: Annotated[list[ReadingIn], Field(min_length=1, max_length=100_000)]
+    last_drain: ReadingIn
+    interval: LimitIn
+    today: date
+
+
+class DueOut(BaseModel):
+    due_meter: float | None
+    due_date: date | None
+    earliest: date | None
+    latest: date | None
+    driver: Literal["meter", "calendar"]
+
+
+def due(given: DueIn) -> DueOut:
+    """When the next drain is due: by meter, forecast from the recent readings, or by calendar."""
+    for i, reading in enumerate(given.readings):
+        if reading.date > given.today:
+            raise InputError(f"readings[{i}].date", f"{reading.date} is after today, {given.today}")
+    if given.last_drain.date > given.today:
+        raise InputError("last_drain.date", f"{given.last_drain.date} is after today, {given.today}")
+    order = sorted(range(len(given.readings)), key=lambda i: (given.readings[i].date, given.readings[i].meter))
+    for before, now in zip(order, order[1:], strict=False):
+        a, b = given.readings[before], given.readings[now]
+        if b.meter < a.meter:
+            raise InputError(f"readings[{now}].meter", f"the meter goes back: {b.meter:g} after {a.meter:g}")
+    days = np.array([given.readings[i].date.toordinal() for i in order])
+    totals = np.array([given.readings[i].meter for i in order])
+    answer = due_rules.forecast(
+        days, totals, given.last_drain.meter, given.last_drain.date.toordinal(), given.interval.meter, given.interval.days
+    )
+    dates = [_date(x) for x in (answer.due_day, answer.earliest, answer.latest)]
+    driver: Literal["meter", "calendar"] = "meter" if answer.driver == "meter" else "calendar"
+    return DueOut(due_meter=answer.due_total, due_date=dates[0], earliest=dates[1], latest=dates[2], driver=driver)
+
+
+def _date(ordinal: int | None) -> date | None:
+    return date.fromordinal(ordinal) if ordinal is not None and 1 <= ordinal <= date.max.toordinal() else None
+
+
+CALCULATORS = (Calculator("due", DueIn, DueOut, due),)
