@@ -1,6 +1,6 @@
 """Speed, as ratios measured side by side in one run.
 
-    .venv/bin/python bench/bench.py [intervals|screening|causes|shifts|hands|speed ...] [--compartments 5000 --samples 250000]
+    .venv/bin/python bench/bench.py [intervals|screening|causes|shifts|hands|beside|speed ...] [--compartments 5000 --samples 250000]
 
 speed: import against a bare COPY of the same rows into the same indexed tables, and its peak memory at two sizes;
 evaluation (writes included) against the time the database takes to hand the same rows to one client; server time of
@@ -9,6 +9,7 @@ causes: fleets of random faults, of seeds and parameter ranges that nothing was 
 intervals: simulated families of known ageing, proposals against the truth; due days against how units went on to run.
 shifts: engines that wear as they always have; how often a shift of their wear is told all the same.
 hands: in headless Chromium, how long from the key that signs until the next sample stands there.
+beside: the health answer and pages of a server of its own while what-ifs, backtests and imports run on it.
 screening: bottles of fleets from seeds nothing was tuned on, mistakes of known truth in some of them; what was held.
 """
 
@@ -23,6 +24,7 @@ import subprocess
 import sys
 import tempfile
 import time
+from contextlib import contextmanager
 from datetime import date
 
 import numpy as np
@@ -325,6 +327,109 @@ def hands(signatures: int = 40) -> bool:
     return p95 <= 100
 
 
+def _csrf(text: str) -> str:
+    return text.split('name="csrf" value="')[1].split('"')[0]
+
+
+def beside(seconds: float = 25.0) -> bool:
+    """Health answer and pages while a what-if, a backtest and an import run again and again; False when slower than asked."""
+    import threading
+
+    import httpx
+
+    db, location = fresh()
+    demo.load(db, TODAY)
+    settle(location)
+    db.close()
+    environment = {**os.environ, "DATABASE_URL": location.owner_url, "DATABASE_APP_URL": location.app_url}
+    command = [sys.executable, "-m", "vornet", "serve", "--port", "8471", "--today", TODAY.isoformat()]
+    server = subprocess.Popen(command, env=environment)
+    base = "http://127.0.0.1:8471"
+    health: dict[str, list[float]] = {"alone": [], "beside": []}
+    took: dict[str, list[float]] = {"alone": [], "beside": []}
+    heavy: dict[str, list[float]] = {"what-if": [], "backtest": [], "import": []}
+    stop = threading.Event()
+    try:
+        for _ in range(200):
+            try:
+                httpx.get(base + "/healthy")
+                break
+            except httpx.TransportError:
+                time.sleep(0.1)
+        time.sleep(12)  # what is loaded beside the first requests is loaded
+
+        @contextmanager
+        def someone(login: str, password: str):
+            with httpx.Client(base_url=base, timeout=120) as client:
+                client.post("/sign-in", data={"login": login, "password": password})
+                yield client
+
+        def ask(where: str) -> None:
+            with httpx.Client(base_url=base, timeout=120) as client:
+                while not stop.is_set():
+                    health[where].append(timed(lambda: client.get("/healthy"))[1] * 1000)
+                    time.sleep(0.02)
+
+        def look(where: str, until: float) -> None:
+            with someone("planner", "plan-ahead") as client:
+                kinds = ["/", "/plan", "/library", "/review", "/compartments/1", "/lab"]
+                at = 0
+                while time.perf_counter() < until:
+                    answer, spent = timed(lambda at=at: client.get(kinds[at % len(kinds)]))
+                    assert answer.status_code == 200, (answer.status_code, kinds[at % len(kinds)])
+                    took[where].append(spent * 1000)
+                    at += 1
+                    time.sleep(0.05)
+
+        def again(name: str, login: str, password: str, work) -> None:
+            with someone(login, password) as client:
+                form = client.get("/limits?duty=diesel_engine").text
+                while not stop.is_set():
+                    answer, spent = timed(lambda: work(client, _csrf(form)))
+                    assert answer.status_code in (200, 303), (name, answer.status_code, answer.text[:300])
+                    heavy[name].append(spent)
+
+        def what_if(client, csrf):
+            return client.post("/limits/what-if", data={"csrf": csrf, "duty": "diesel_engine", "watch.fe.high": "55", "act.fe.high": "110"})
+
+        def backtest(client, _csrf):
+            return client.get("/backtest")
+
+        with someone("planner", "plan-ahead") as client:
+            register_file = client.get("/library/register.json").content
+
+        def import_(client, csrf):
+            return client.post("/library/files", data={"csrf": csrf}, files={"file": ("register.json", register_file)})
+
+        def phase(where: str, *more) -> None:
+            stop.clear()
+            threads = [threading.Thread(target=ask, args=[where]), *(threading.Thread(target=again, args=m) for m in more)]
+            for thread in threads:
+                thread.start()
+            look(where, time.perf_counter() + seconds)
+            stop.set()
+            for thread in threads:
+                thread.join()
+
+        look("alone", time.perf_counter() + 3)  # first readings warm what pages need
+        took["alone"].clear()
+        phase("alone")
+        phase("beside", ("what-if", "analyst", "look-twice", what_if), ("backtest", "analyst", "look-twice", backtest),
+              ("import", "planner", "plan-ahead", import_))  # fmt: skip
+    finally:
+        server.terminate()
+        server.wait(20)
+    fine = True
+    for where in ("alone", "beside"):
+        h, p = statistics.quantiles(health[where], n=100), statistics.quantiles(took[where], n=20)
+        print(f"beside           {where:6}: health p50 {h[49]:.1f} ms, p99 {h[98]:.1f} ms (asked 50); pages p95 {p[18]:.0f} ms (asked 150) "
+              f"over {len(took[where])}")  # fmt: skip
+        if where == "beside":
+            fine = h[98] <= 50 and p[18] <= 150
+    print("                 " + ", ".join(f"{len(v)} × {name} at {statistics.mean(v):.1f} s" for name, v in heavy.items() if v))
+    return fine
+
+
 def one_cell(given: tuple[interval_trial.Cell, int]) -> interval_trial.Found:
     return interval_trial.run(*given)
 
@@ -360,7 +465,7 @@ def intervals(seed: int) -> bool:
 
 def main() -> None:
     ask = argparse.ArgumentParser()
-    every = ["intervals", "screening", "causes", "shifts", "hands", "speed"]
+    every = ["intervals", "screening", "causes", "shifts", "hands", "beside", "speed"]
     ask.add_argument("parts", nargs="*", default=every, help=f"{', '.join(every)}; all of them unless some are named")
     ask.add_argument("--compartments", type=int, default=5000)
     ask.add_argument("--samples", type=int, default=250_000)
@@ -381,6 +486,8 @@ def main() -> None:
         shifts([801, 802, 803])
     if "hands" in given.parts:
         fine &= hands()
+    if "beside" in given.parts:
+        fine &= beside()
     if "speed" in given.parts:
         speed(given.compartments, given.samples)
     cluster.stop(clone_dir(), "pg-bench")

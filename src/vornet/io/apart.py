@@ -23,11 +23,12 @@ R = TypeVar("R")
 #: loaded once into the process that the others are forked from
 LOADED = ("numpy", "scipy.special", "scipy.stats", "vornet.io.apart_loaded")
 #: processes at a time and how many more may wait for their turn: of work that takes seconds, and of work that takes minutes
-SHORT, LONG = (2, 12), (2, 4)
+CORES = os.cpu_count() or 2
+SHORT, LONG = (max(1, CORES - 1), 16), (max(1, CORES // 2), 6)
 #: how long one waits for its turn, s
 PATIENCE_S = 60.0
 #: by how much such a process steps back behind others
-NICE = 10
+NICE = 19
 MEGABYTE = 1_000_000
 
 
@@ -64,6 +65,8 @@ _short, _long = Turns(*SHORT), Turns(*LONG)
 
 def begin(*modules: str) -> None:
     """Have the process ready that others are forked from, with some modules more loaded into it."""
+    for name in ("OPENBLAS_NUM_THREADS", "OMP_NUM_THREADS"):  # a process is one worker: it takes one core
+        os.environ.setdefault(name, "1")
     _context.set_forkserver_preload([*LOADED, *modules])
     forkserver.ensure_running()
 
