@@ -1,5 +1,5 @@
 # `make demo` and `make test` work from nothing on Debian 12; see README.md.
-.PHONY: demo test serve bench shots lint setup setup-test stop clean
+.PHONY: demo test check serve bench shots lint setup setup-test stop clean
 PY = .venv/bin
 
 demo: setup
@@ -10,6 +10,10 @@ serve: setup
 
 test: setup-test lint
 	@$(PY)/pytest -n 2 --dist loadfile
+
+# in under a minute: what one runs before every commit
+check: setup-test lint
+	@$(PY)/pytest -n 2 -m "not slow and not browser" tests/core tests/io tests/test_house.py src/vornet/core src/vornet/io
 
 lint: setup-test
 	@$(PY)/ruff check src tests scripts bench

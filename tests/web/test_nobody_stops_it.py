@@ -21,7 +21,7 @@ from vornet.core import conversion, trend
 from vornet.core.errors import InputError
 from vornet.flows import calc, worker
 from vornet.flows.house import fleets, people
-from vornet.flows.lab import files, inbox
+from vornet.flows.lab import files
 from vornet.io import apart, lab_table, pictures, sheet_reader, workbook
 from vornet.store.database import clone_dir
 from vornet.web.app import create_app
@@ -309,14 +309,10 @@ def test_whoever_comes_when_all_places_are_taken_is_told_at_once():
             pass
 
 
-def read_and_end(*_given) -> None:
-    os._exit(9)
-
-
 def test_a_file_that_ends_its_reader_is_set_aside_at_the_second_try(db, fleet, monkeypatch):
     fleet_id = fleets.find(db, fleet)
     with db.fleet(fleet_id) as c:
-        kept = inbox.take(c, fleet_id, io.BytesIO(b"sample_no,fe\nX1,2\n"), name="bad.csv", lab="Lab A", by="t")
+        kept = files.keep(c, fleet_id, io.BytesIO(b"sample_no,fe\nX1,2\n"), name="bad.csv", lab="Lab A", by="t")
     begun = []
 
     def ended(*_given):
@@ -326,9 +322,9 @@ def test_a_file_that_ends_its_reader_is_set_aside_at_the_second_try(db, fleet, m
         raise apart.Ended("work", "needed more memory or time than it may have, and was stopped")
 
     monkeypatch.setattr(apart, "long", ended)
-    monkeypatch.setattr(worker, "RETRY_S", 0)
-    worker.drain_queue(db, TODAY)
-    worker.drain_queue(db, TODAY)
+    with pytest.raises(apart.Ended):  # the queue tries it again
+        worker.take_in_apart(db, fleet_id, kept.import_file_id, TODAY)
+    worker.take_in_apart(db, fleet_id, kept.import_file_id, TODAY)
     with db.fleet(fleet_id) as c:
         file = c.execute("SELECT state, trouble FROM import_file WHERE import_file_id = %s", [kept.import_file_id]).fetchone()
     assert file["state"] == "refused"

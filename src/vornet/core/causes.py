@@ -90,7 +90,8 @@ Where = Literal["engine", "gear", "any"]
 class Cause:
     """``main``: all are needed. ``supports`` and ``against``: sign and weight. ``otherwise``: a weaker main, which makes it no
     more than possible. ``explains``: causes whose signs this one brings along. ``grave``: what a strong one calls for:
-    note (Watch), fault (Act), stop (Stop with an act limit passed)."""
+    note (Watch), fault (Act), stop (Stop with an act limit passed). ``passes``: it belongs to its time and goes by itself, so it
+    neither moves the proposal nor stays named. ``stands_open``: only to be noted, yet open until it is seen to be over."""
 
     key: str
     name: str
@@ -107,6 +108,8 @@ class Cause:
     source: str = "common practice, no source"
     beside: str = ""
     limits: tuple[str, ...] = field(default=())
+    passes: bool = False
+    stands_open: bool = False
 
 
 #: silicon to aluminium: upper crust 3.8 by mass (Rudnick & Gao 2003); road and test dusts 2 to 10
@@ -153,7 +156,7 @@ CAUSES: tuple[Cause, ...] = (
         "condensation", "Condensation, short runs", (up("water_ppm"),),
         "Run it hot for an hour; shorten by calendar if it stands much.",
         supports=((flat("na", "k"), 0.3), (up("fuel_pct"), 0.1)),
-        against=((up("na"), 0.8), (up("k"), 0.8), (up("glycol_pct"), 0.8)), grave="note",
+        against=((up("na"), 0.8), (up("k"), 0.8), (up("glycol_pct"), 0.8)), grave="note", stands_open=True,
     ),
     Cause(
         "fuel", "Fuel in the oil", (up("fuel_pct"),),
@@ -222,7 +225,7 @@ CAUSES: tuple[Cause, ...] = (
         "Drain early and go on; it falls with every charge.",
         explains=(
             "dirt", "silicone", "blow_by", "scuffing", "bearing", "bushing", "cooler_leaching", "gear_or_valve",
-        ), grave="note",
+        ), grave="note", passes=True,
     ),
     Cause(
         "spent_additive", "Worn-out additive", (either(fact("spent"), both(down("bn"), up("an"))),),

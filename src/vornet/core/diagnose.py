@@ -358,7 +358,7 @@ def _stays_named(history: History, strength: np.ndarray, score: np.ndarray, d: D
     in the family, unless another cause of the same rise has taken its place. Changes ``strength`` and ``score``."""
     samples, overhaul = history.samples, history.compartments.overhaul
     named = np.flatnonzero((strength >= PROBABLE).any(axis=1))
-    resting = {k: groups for k, c in enumerate(CAUSES) if c.key != "break_in" and (groups := _rests_on(c))}
+    resting = {k: groups for k, c in enumerate(CAUSES) if not c.passes and (groups := _rests_on(c))}
     for c in np.unique(samples.comp[named]):
         rows = np.flatnonzero((samples.comp == c) & samples.usable)
         for before, i in zip(rows[:-1].tolist(), rows[1:].tolist(), strict=True):

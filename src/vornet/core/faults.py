@@ -91,7 +91,7 @@ def open_faults(history: History, charges: Charges, judgement: Judgement) -> lis
     magnet = (judgement.magnet >= 3) & ~judgement.break_in
     out: list[list[Open]] = [[] for _ in history.compartments.duty]
     start = offsets(samples.comp, len(out))
-    faults = [k for k, cause in enumerate(CAUSES) if cause.grave != "note" or cause.key == "condensation"]
+    faults = [k for k, cause in enumerate(CAUSES) if cause.grave != "note" or cause.stands_open]
     strength = judgement.diagnosis.strength
     held = strength[:, faults] >= PROBABLE
     marked = np.unique(samples.comp[past.any(axis=1) | shift.any(axis=1) | magnet | held.any(axis=1)])

@@ -264,7 +264,7 @@ def propose(history: History, charges: Charges, past: Past, shift: Shift, bend: 
         stop = magnet >= 4
     for k, cause in enumerate(CAUSES):
         strength = found.strength[:, k]
-        if cause.key == "break_in":
+        if cause.passes:
             continue
         if cause.grave == "note":
             watch |= strength >= PROBABLE

@@ -63,11 +63,7 @@ def app_of(works: Works) -> procrastinate.App:
 
     @app.task(name=TAKE_IN, retry=RetryStrategy(max_attempts=3, wait=RETRY_S))
     def take_in(fleet_id: int, import_file_id: int) -> None:
-        try:
-            apart.long(read_apart, location, fleet_id, import_file_id, works.today())
-        except apart.Ended as error:
-            if not set_aside_if_again(works.db, fleet_id, import_file_id, error.why):
-                raise  # once may be anybody's fault: it is tried again
+        take_in_apart(works.db, fleet_id, import_file_id, works.today())
 
     @app.task(name=EVALUATE, retry=RetryStrategy(max_attempts=3, wait=5))
     def evaluate_some(fleet_id: int, compartments: list[int]) -> None:
@@ -87,6 +83,15 @@ def ask_everyone(db: Database, today: date) -> None:
         found = connection.execute(query("people.fleets_with_labs")).fetchall()
     for row in found:
         labs.ask(db, row["fleet_id"], today, queue.put_file)
+
+
+def take_in_apart(db: Database, fleet_id: int, import_file_id: int, today: date) -> None:
+    """Read a kept file in in a process of its own. Raises Ended when that ended without an answer, the first time."""
+    try:
+        apart.long(read_apart, db.location, fleet_id, import_file_id, today)
+    except apart.Ended as error:
+        if not set_aside_if_again(db, fleet_id, import_file_id, error.why):
+            raise  # once may be anybody's fault: it is tried again
 
 
 def read_apart(location: Location, fleet_id: int, import_file_id: int, today: date) -> None:

@@ -84,7 +84,18 @@ def migrate(location: Location) -> int:
         count = len(todo)
         backend.apply_migrations(todo)
     backend.connection.close()
+    _widen(location)
     return count
+
+
+def _widen(location: Location) -> None:
+    """Arrays of values as wide as there are measurands now: a measurand that was appended is NaN in what was stored before."""
+    from vornet.core.measurands import COUNT
+
+    with psycopg.connect(location.owner_url) as connection:
+        for table, column in (("sample", "values"), ("oil", "new_values")):
+            wide = f"{column} || array_fill('NaN'::double precision, ARRAY[%(count)s - cardinality({column})])"
+            connection.execute(f"UPDATE {table} SET {column} = {wide} WHERE cardinality({column}) < %(count)s", {"count": COUNT})
 
 
 class Database:

@@ -11,9 +11,9 @@ from starlette.exceptions import HTTPException
 from vornet.core import measures
 from vornet.core.errors import InputError
 from vornet.flows.lab import labs, parcels
+from vornet.flows.pages import rows as rows_of
 from vornet.io import tables
-from vornet.store.database import query
-from vornet.web.pages import Form, database, day_of, hand, needs, opened, recording, render, today, typed, visitor
+from vornet.web.pages import Form, database, day_of, hand, needs, number_like, opened, recording, render, today, typed, visitor
 from vornet.web.paper import pdf
 
 router = APIRouter()
@@ -25,8 +25,8 @@ def _page(request: Request, error: str = "", form: dict[str, Any] | None = None,
         found = parcels.overview(connection, day)
         depots = [b["depot"] for b in found["to_send"]]
         lab_id = parcels.lab_for(connection, day, depots) if found["labs"] else None
-        oils = connection.execute(query("register.oils")).fetchall()
-        places = connection.execute(query("results.places")).fetchall()
+        oils = rows_of.oils(connection)
+        places = rows_of.places(connection)
     places = sorted((p for p in places if p["compartment_id"]), key=lambda p: (p["unit"], p["compartment"]))
     return render(
         request, "bottles.html", 422 if error else 200, **found, error=error, form=opened(form or {}), open_form=open_form, usual_lab=lab_id,
@@ -59,10 +59,7 @@ def draw(request: Request, form: Form) -> Response:
         try:
             place, oil = form.get("compartment", ""), form.get("oil", "")
             with recording(request) as connection:
-                counts = "hours"
-                if place.isdigit():
-                    row = connection.execute(query("labs.place_bottle"), {"compartment_id": int(place), "on": today(request)}).fetchone()
-                    counts = "distance" if row and row["meter_unit"] == "km" else "hours"
+                counts = rows_of.counts_of(connection, int(place), today(request)) if number_like(place) else "hours"
                 conditions = {k: str(form.get(k, "")) for k in ("sample_how", "warmth")}
                 waited = form.get("minutes", "").strip()
                 minutes = measures.number(waited, "minutes", hand(request).mark) if waited else None
@@ -163,8 +160,8 @@ def received(request: Request, form: Form) -> Response:
 def _labs(request: Request, error: str = "", form: dict[str, Any] | None = None) -> Response:
     day = today(request)
     with database(request).fleet(visitor(request).fleet_id) as connection:
-        found = connection.execute(query("labs.labs"), {"today": day}).fetchall()
-        depots = [d["name"] for d in connection.execute(query("board.depots")).fetchall()]
+        found = rows_of.labs(connection, day)
+        depots = rows_of.depots(connection)
     return render(
         request, "labs.html", 422 if error else 200, labs=found, depots=depots, ways=labs.WAYS, error=error, form=opened(form or {})
     )

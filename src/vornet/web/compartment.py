@@ -22,9 +22,21 @@ from vornet.flows.judge import verdicts
 from vornet.flows.lab import inbox
 from vornet.flows.pages import compartment as flow
 from vornet.flows.pages.compartment import Facts
-from vornet.store.database import query
 from vornet.web.charts import overlay, ribbon
-from vornet.web.pages import Form, database, figure, needs, recording, render, short_day, today, typed, visitor
+from vornet.web.pages import (
+    NO_COMPARTMENT,
+    CompartmentRow,
+    Form,
+    database,
+    figure,
+    needs,
+    recording,
+    render,
+    short_day,
+    today,
+    typed,
+    visitor,
+)
 
 router = APIRouter()
 #: charges drawn unless all are asked for
@@ -36,7 +48,7 @@ def facts_of(request: Request, compartment_id: int) -> Facts:
     with database(request).fleet(visitor(request).fleet_id) as connection:
         facts = flow.load(connection, compartment_id, today(request))
     if facts is None:
-        raise HTTPException(404, "There is no such compartment in this fleet.")
+        raise HTTPException(404, NO_COMPARTMENT)
     return facts
 
 
@@ -320,13 +332,10 @@ def sample(request: Request, compartment_id: int, sample_id: int) -> Response:
 
 
 @router.post("/compartments/{compartment_id}/interval", dependencies=[needs("approve_interval")])
-def approve(request: Request, compartment_id: int, form: Form) -> Response:
+def approve(request: Request, compartment_id: int, row: CompartmentRow, form: Form) -> Response:
     """Approve an interval, by name."""
     who = visitor(request)
     with recording(request) as connection:
-        row = connection.execute(query("board.compartment"), {"compartment_id": compartment_id}).fetchone()
-        if row is None:
-            raise HTTPException(404, "There is no such compartment in this fleet.")
         meter = typed(form, "interval", "distance" if row["meter_unit"] == "km" else "hours", request)
         if meter is None:
             raise InputError("interval", "is missing")

@@ -19,13 +19,28 @@ from vornet.core import job as rules
 from vornet.core import measures
 from vornet.core.errors import InputError
 from vornet.flows.pages import board
+from vornet.flows.pages import rows as rows_of
 from vornet.flows.register import units
 from vornet.flows.work import jobs, notes
 from vornet.io.equipment import READINGS, TIGHTENING
-from vornet.store.database import query
 from vornet.web import forms
 from vornet.web.charts import grades
-from vornet.web.pages import ASSUMED, Form, OpenForm, database, day_of, hand, maybe_day, needs, opened, recording, render, today, visitor
+from vornet.web.pages import (
+    ASSUMED,
+    Form,
+    OpenForm,
+    compartment_row,
+    database,
+    day_of,
+    hand,
+    maybe_day,
+    needs,
+    opened,
+    recording,
+    render,
+    today,
+    visitor,
+)
 
 router = APIRouter()
 #: paths that a device's job key opens, session or not
@@ -64,7 +79,7 @@ def _new(request: Request, unit_id: int, compartment: int | None, error: str) ->
         found = units.page(connection, unit_id, day)
         if found is None:
             raise HTTPException(404, "There is no such unit in this fleet.")
-        waiting = connection.execute(query("jobs.open_of_unit"), {"unit_id": unit_id}).fetchone()
+        waiting = rows_of.open_job(connection, unit_id)
     soon = day + timedelta(days=21)
     return render(
         request, "job_new.html", 422 if error else 200, **opened(found), soon=soon, chosen=compartment, error=error, waiting=waiting,
@@ -237,7 +252,7 @@ def photo(request: Request, photo_id: str) -> Response:
     with database(request).fleet(visitor(request).fleet_id) as connection:
         row = None
         if re.fullmatch(r"[0-9a-f-]{36}", photo_id):
-            row = connection.execute(query("jobs.photo"), {"photo_id": photo_id}).fetchone()
+            row = rows_of.photo(connection, photo_id)
     if row is None:
         raise HTTPException(404, "There is no such photo in this fleet.")
     return Response(bytes(row["content"]), media_type="image/jpeg")
@@ -267,11 +282,9 @@ SYMPTOMS = ("noise", "hard shifting", "hard starting", "lamp", "smell", "smoke",
 def _quick(request: Request, compartment_id: int, error: str = "", saved: str = "") -> Response:
     day = today(request)
     with database(request).fleet(visitor(request).fleet_id) as connection:
-        row = connection.execute(query("board.compartment"), {"compartment_id": compartment_id}).fetchone()
-        if row is None:
-            raise HTTPException(404, "There is no such compartment in this fleet.")
-        latest = connection.execute(query("board.latest_meter"), {"unit_id": row["unit_id"], "meter_no": row["meter_no"]}).fetchone()
-        sisters = connection.execute(query("board.sisters"), {"unit_id": row["unit_id"]}).fetchall()
+        row = compartment_row(request, compartment_id)
+        latest = rows_of.latest_meter(connection, row["unit_id"], row["meter_no"])
+        sisters = rows_of.sisters(connection, row["unit_id"])
     guess = None
     if latest:
         guess = latest["meter"] + max((day - latest["on_day"]).days, 0) * (row["rate_per_day"] or 0.0)
@@ -314,7 +327,7 @@ def note(request: Request, compartment_id: int, form: Form) -> Response:
 def _note(request: Request, compartment_id: int, form: dict[str, str], who: Any, day: date) -> str:
     do_, system = form.get("do", ""), hand(request)
     with recording(request) as connection:
-        row = connection.execute(query("board.compartment"), {"compartment_id": compartment_id}).fetchone()
+        row = rows_of.compartment(connection, compartment_id)
         if row is None:
             raise InputError("compartment", "is not in this fleet")
         on = day_of(form.get("on"), "on", day)

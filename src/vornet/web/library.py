@@ -17,9 +17,9 @@ from vornet.core.measurands import KEYS, MEASURANDS
 from vornet.core.measures import Hand
 from vornet.flows.judge import learned
 from vornet.flows.lab import inbox
+from vornet.flows.pages import rows as rows_of
 from vornet.flows.register import register, units
 from vornet.io import apart, equipment, tables, workbook
-from vornet.store.database import query
 from vornet.web import forms
 from vornet.web.pages import Form, Posted, database, hand, maybe_day, needs, number_like, opened, recording, render, today, visitor
 
@@ -62,7 +62,7 @@ def list_file(request: Request) -> Response:
     """The list as it is narrowed, as CSV."""
     wanted = _wanted(request.query_params)
     with database(request).fleet(visitor(request).fleet_id) as connection:
-        rows = connection.execute(query("units.list"), wanted.parameters(None)).fetchall()
+        rows = rows_of.listed(connection, wanted)
     keys = ("unit", "compartment", "kind", "family", "depot", "model", "duty", "state", "oil", "system_volume_l", "capacity_l",
             "meter_unit", "interval_meter", "due_day", "items")  # fmt: skip
     return _file(tables.as_csv([{k: r[k] for k in keys} for r in rows]), "text/csv", "compartments.csv")
@@ -104,7 +104,7 @@ def change(request: Request, form: Form) -> Response:
         except InputError as error:
             errors = getattr(error, "errors", None) or {error.field: error.why}
     with recording(request) as connection:
-        oils = [o["name"] for o in connection.execute(query("register.oils")).fetchall()]
+        oils = rows_of.oil_names(connection)
     counts = form["counts"]
     return render(
         request, "change.html", 422 if errors else 200, ids=ids, form=opened(form), what=units.CHANGES.get(key), changes=units.CHANGES,
@@ -167,7 +167,7 @@ def doubts(request: Request) -> Response:
 def templates(request: Request) -> Response:
     """Patterns for new units."""
     with database(request).fleet(visitor(request).fleet_id) as connection:
-        rows = connection.execute(query("register.templates")).fetchall()
+        rows = rows_of.templates(connection)
     return render(request, "templates.html", rows=rows, tab="templates")
 
 
@@ -184,8 +184,8 @@ def remove_template(request: Request, template_id: int, form: Form) -> Response:
 def oils(request: Request) -> Response:
     """The oil library."""
     with database(request).fleet(visitor(request).fleet_id) as connection:
-        rows = connection.execute(query("units.oil_list")).fetchall()
-        concessions = connection.execute(query("units.concessions"), {"oil_id": None}).fetchall()
+        rows = rows_of.oil_list(connection)
+        concessions = rows_of.concessions(connection)
     for r in rows:
         r["new"] = dict(zip(KEYS, r["new_values"], strict=False))
     return render(request, "oils.html", rows=opened(rows), concessions=concessions, tab="oils")
@@ -195,15 +195,10 @@ def _oil(request: Request, oil_id: int | None, values: dict[str, str] | None, er
     found: dict[str, Any] = {"oil": None, "batches": [], "use": [], "concessions": [], "new": {}}
     if oil_id is not None:
         with database(request).fleet(visitor(request).fleet_id) as connection:
-            oil = connection.execute(query("units.oil"), {"oil_id": oil_id}).fetchone()
-            if oil is None:
-                raise HTTPException(404, "There is no such oil in this fleet.")
-            found = {
-                "oil": oil, "batches": connection.execute(query("register.batches"), {"oil_id": oil_id}).fetchall(),
-                "use": connection.execute(query("units.oil_use"), {"oil_id": oil_id}).fetchall(),
-                "concessions": connection.execute(query("units.concessions"), {"oil_id": oil_id}).fetchall(),
-                "new": register.oil_out(oil),
-            }  # fmt: skip
+            known = rows_of.oil(connection, oil_id)
+        if known is None:
+            raise HTTPException(404, "There is no such oil in this fleet.")
+        found = {**known, "new": register.oil_out(known["oil"])}
     if values is None:
         document = found["new"]
         values = {f.key: forms.shown(f, document.get(f.key), visitor(request).measures) for f in forms.OIL_FIELDS}
@@ -274,7 +269,7 @@ def files(request: Request, done: int = 0) -> Response:
 
 def _files(request: Request, done: int = 0, error: str = "") -> Response:
     with database(request).fleet(visitor(request).fleet_id) as connection:
-        found = connection.execute(query("results.file"), {"import_file_id": done}).fetchone() if done else None
+        found = rows_of.file(connection, done) if done else None
     return render(request, "files.html", 422 if error else 200, file=found, error=error, tables=workbook.TABLES, tab="files")
 
 

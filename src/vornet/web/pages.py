@@ -31,6 +31,7 @@ from vornet.flows.house import access
 from vornet.flows.house.people import Visitor
 from vornet.flows.judge import verdicts
 from vornet.flows.judge.settle import AT_ONCE, settling
+from vornet.flows.pages import rows as rows_of
 from vornet.store.database import Connection, Database
 from vornet.web.charts import ribbon
 
@@ -239,6 +240,19 @@ def recording(request: Request, at_once: int = AT_ONCE) -> Iterator[Connection]:
     """A transaction of the visitor's fleet in which something is recorded; what it touched is settled at its end."""
     with settling(database(request), visitor(request).fleet_id, today(request), at_once) as connection:
         yield connection
+
+
+def compartment_row(request: Request, compartment_id: int) -> dict[str, Any]:
+    """The compartment that an address names; 404 when it is not in the visitor's fleet."""
+    with database(request).fleet(visitor(request).fleet_id) as connection:
+        row = rows_of.compartment(connection, compartment_id)
+    if row is None:
+        raise HTTPException(404, NO_COMPARTMENT)
+    return row
+
+
+#: a route's compartment, found before the route begins
+CompartmentRow = Annotated[dict[str, Any], Depends(compartment_row)]
 
 
 def may(request: Request, right: str) -> None:

@@ -12,9 +12,9 @@ from markupsafe import Markup
 from starlette.exceptions import HTTPException
 
 from vornet.core import job as rules
+from vornet.flows.pages import rows as rows_of
 from vornet.flows.work import jobs
 from vornet.io import paper
-from vornet.store.database import query
 from vornet.web.job import screens, week_of
 from vornet.web.pages import database, needs, opened, render_text, today, visitor
 
@@ -83,11 +83,9 @@ def sticker(request: Request, job_id: int) -> Response:
 def compartment_labels(request: Request, unit_id: int) -> Response:
     """Labels for a unit's compartments: the phone's camera opens what can be noted there. 70 × 37 mm."""
     with database(request).fleet(visitor(request).fleet_id) as connection:
-        unit = connection.execute(query("units.unit"), {"unit_id": unit_id}).fetchone()
-        rows = connection.execute(query("board.sisters"), {"unit_id": unit_id}).fetchall()
-        full = connection.execute(
-            query("register.compartments"), {"today": today(request), "only": [r["compartment_id"] for r in rows]}
-        ).fetchall()
+        unit = rows_of.unit(connection, unit_id)
+        rows = rows_of.sisters(connection, unit_id)
+        full = rows_of.compartments(connection, today(request), [r["compartment_id"] for r in rows])
     if unit is None:
         raise HTTPException(404, "There is no such unit in this fleet.")
     return pdf(request, "paper_compartments.html", f"labels-{unit_id}", unit=unit, rows=full)

@@ -15,15 +15,17 @@ from vornet.core import measures, schools
 from vornet.core.errors import FormErrors, InputError
 from vornet.core.measures import Hand
 from vornet.flows.house import fleets, meters
+from vornet.flows.house.people import Visitor
 from vornet.flows.judge import learned
+from vornet.flows.pages import rows as rows_of
 from vornet.flows.plan import service
 from vornet.flows.register import doubts, units
 from vornet.flows.work import notes
 from vornet.io import equipment
 from vornet.io.equipment import READINGS, ServiceItem
-from vornet.store.database import query
+from vornet.store.database import Connection
 from vornet.web import forms
-from vornet.web.pages import Form, Posted, database, day_of, hand, needs, opened, recording, render, today, visitor
+from vornet.web.pages import CompartmentRow, Form, Posted, database, day_of, hand, needs, opened, recording, render, today, visitor
 
 router = APIRouter()
 
@@ -55,9 +57,9 @@ def new(request: Request, template: int | None = None, copy: int | None = None) 
 def _new(request: Request, template: int | None, copy: int | None, form: dict[str, str], errors: dict[str, str]) -> Response:
     who = visitor(request)
     with database(request).fleet(who.fleet_id) as connection:
-        templates = connection.execute(query("register.templates")).fetchall()
-        oils = [o["name"] for o in connection.execute(query("register.oils")).fetchall()]
-        facets = connection.execute(query("units.facets")).fetchone()
+        templates = rows_of.templates(connection)
+        oils = rows_of.oil_names(connection)
+        facets = rows_of.facets(connection)
         pattern, follows = _pattern(connection, template, copy, today(request))
     return render(
         request, "unit_new.html", 422 if errors else 200, templates=templates, pattern=opened(pattern), follows=follows,
@@ -80,14 +82,14 @@ def _words_of(pattern: dict[str, Any]) -> list[str]:
 
 def _pattern(connection: Any, template: int | None, copy: int | None, day: Any) -> tuple[dict[str, Any], str]:
     if template is not None:
-        rows = connection.execute(query("register.templates")).fetchall()
+        rows = rows_of.templates(connection)
         row = next((t for t in rows if t["template_id"] == template), None)
         if row is None:
             raise HTTPException(404, "There is no such template in this fleet.")
         return row["content"], row["name"]
     if copy is not None:
         try:
-            unit = connection.execute(query("units.unit"), {"unit_id": copy}).fetchone()
+            unit = rows_of.unit(connection, copy)
             return units.pattern_of(connection, copy, day), unit["unit"] if unit else ""
         except InputError:
             raise HTTPException(404, "There is no such unit in this fleet.") from None
@@ -198,7 +200,7 @@ def _meter(form: dict[str, Any], counts: str, by: Hand) -> float:
 def set_state(request: Request, unit_id: int, form: Form) -> Response:
     """Laid up, retired, or back in service."""
 
-    def do(connection: Any, who: Any, form: dict[str, Any]) -> None:
+    def do(connection: Connection, who: Visitor, form: Posted) -> None:
         on = day_of(form.get("on"), "on", today(request))
         units.set_state(connection, who.fleet_id, unit_id, form.get("state", ""), on, form.get("note", ""), who.name, today(request))
 
@@ -209,8 +211,8 @@ def set_state(request: Request, unit_id: int, form: Form) -> Response:
 def read_meter(request: Request, unit_id: int, form: Form) -> Response:
     """One reading of one of the unit's meters."""
 
-    def do(connection: Any, who: Any, form: dict[str, Any]) -> None:
-        unit = connection.execute(query("units.unit"), {"unit_id": unit_id}).fetchone()
+    def do(connection: Connection, who: Visitor, form: Posted) -> None:
+        unit = rows_of.unit(connection, unit_id)
         if unit is None:
             raise InputError("unit", "is not in this fleet")
         number = 2 if form.get("meter_no") == "2" else 1
@@ -221,22 +223,15 @@ def read_meter(request: Request, unit_id: int, form: Form) -> Response:
     return _small(request, unit_id, form, do)
 
 
-def _compartment(connection: Any, unit_id: int, form: dict[str, Any]) -> dict[str, Any]:
-    wanted = form.get("compartment_id", "")
-    row = None
-    if wanted.isdigit():
-        row = connection.execute(query("board.compartment"), {"compartment_id": int(wanted)}).fetchone()
-    if row is None or row["unit_id"] != unit_id:
-        raise InputError("compartment", "choose one of this unit's")
-    found: dict[str, Any] = row
-    return found
+def _compartment(connection: Connection, unit_id: int, form: Posted) -> dict[str, Any]:
+    return rows_of.own_compartment(connection, unit_id, form.id("compartment_id"))
 
 
 @router.post("/units/{unit_id}/top-up", dependencies=[needs("log_work")])
 def top_up(request: Request, unit_id: int, form: Form) -> Response:
     """Make-up oil, or a level read with nothing added."""
 
-    def do(connection: Any, who: Any, form: dict[str, Any]) -> None:
+    def do(connection: Connection, who: Visitor, form: Posted) -> None:
         row = _compartment(connection, unit_id, form)
         on, meter = day_of(form.get("on"), "on", today(request)), _meter(form, row["meter_unit"], hand(request))
         level = {k: measures.level(form.get(k, ""), k, hand(request).mark) for k in ("reading_before", "reading_after")}
@@ -258,7 +253,7 @@ def top_up(request: Request, unit_id: int, form: Form) -> Response:
 def event(request: Request, unit_id: int, form: Form) -> Response:
     """A repair, part change, overhaul or exchange."""
 
-    def do(connection: Any, who: Any, form: dict[str, Any]) -> None:
+    def do(connection: Connection, who: Visitor, form: Posted) -> None:
         row = _compartment(connection, unit_id, form)
         volumes = {k: forms.read(forms.Field(k, k, "volume"), form.get(k, ""), hand(request)) for k in ("litres_out", "litres_in")}
         notes.event(
@@ -274,7 +269,7 @@ def event(request: Request, unit_id: int, form: Form) -> Response:
 def keep_template(request: Request, unit_id: int, form: Form) -> Response:
     """Keep this unit's pattern for more of its kind."""
 
-    def do(connection: Any, who: Any, form: dict[str, Any]) -> None:
+    def do(connection: Connection, who: Visitor, form: Posted) -> None:
         units.save_template(connection, who.fleet_id, form.get("name", ""), unit_id, who.name, today(request))
 
     return _small(request, unit_id, form, do)
@@ -300,7 +295,7 @@ def attach(request: Request, unit_id: int, form: Form) -> Response:
 def attachment(request: Request, attachment_id: int) -> Response:
     """A manual or picture as it is kept."""
     with database(request).fleet(visitor(request).fleet_id) as connection:
-        found = connection.execute(query("units.attachment"), {"attachment_id": attachment_id}).fetchone()
+        found = rows_of.attachment(connection, attachment_id)
     if found is None:
         raise HTTPException(404, "There is no such file in this fleet.")
     inline = "inline" if found["media_type"].startswith("image/") else "attachment"
@@ -314,11 +309,10 @@ def attachment(request: Request, attachment_id: int) -> Response:
 def remove_attachment(request: Request, attachment_id: int, form: Form) -> Response:
     who = visitor(request)
     with recording(request) as connection:
-        row = connection.execute(query("units.remove_attachment"), {"attachment_id": attachment_id}).fetchone()
-        if row is None:
-            raise HTTPException(404, "There is no such file in this fleet.")
-        fleets.audit(connection, who.fleet_id, who.name, "file removed", row["name"])
-    return RedirectResponse(f"/units/{row['unit_id']}#attachments", 303)
+        unit_id = rows_of.remove_attachment(connection, who.fleet_id, attachment_id, who.name)
+    if unit_id is None:
+        raise HTTPException(404, "There is no such file in this fleet.")
+    return RedirectResponse(f"/units/{unit_id}#attachments", 303)
 
 
 # ---- one compartment's register --------------------------------------------------------------------------------
@@ -327,7 +321,7 @@ def _compartment_form(
     errors: dict[str, str],
 ) -> Response:  # fmt: skip
     with database(request).fleet(visitor(request).fleet_id) as connection:
-        oils = [o["name"] for o in connection.execute(query("register.oils")).fetchall()]
+        oils = rows_of.oil_names(connection)
         house = fleets.settings(connection)["schools"]
     return render(
         request, "compartment_edit.html", 422 if errors else 200, unit=unit, compartment_id=compartment_id, c=opened(document),
@@ -338,23 +332,16 @@ def _compartment_form(
 
 
 @router.get("/compartments/{compartment_id}/register", dependencies=[needs("edit_register")])
-def edit_compartment(request: Request, compartment_id: int) -> Response:
+def edit_compartment(request: Request, compartment_id: int, row: CompartmentRow) -> Response:
     """Everything the register holds of one compartment."""
     with database(request).fleet(visitor(request).fleet_id) as connection:
-        row = connection.execute(query("board.compartment"), {"compartment_id": compartment_id}).fetchone()
-        if row is None:
-            raise HTTPException(404, "There is no such compartment in this fleet.")
         document = units.compartment_document(connection, compartment_id, today(request))
     return _compartment_form(request, row, compartment_id, document, row["meter_unit"], {})
 
 
 @router.post("/compartments/{compartment_id}/register", dependencies=[needs("edit_register")])
-def save_compartment(request: Request, compartment_id: int, form: Form) -> Response:
+def save_compartment(request: Request, compartment_id: int, row: CompartmentRow, form: Form) -> Response:
     who = visitor(request)
-    with recording(request) as connection:
-        row = connection.execute(query("board.compartment"), {"compartment_id": compartment_id}).fetchone()
-    if row is None:
-        raise HTTPException(404, "There is no such compartment in this fleet.")
     given, errors = forms.read_compartment(form, row["meter_unit"], hand(request))
     try:
         if errors:
@@ -389,26 +376,19 @@ def add_compartment(request: Request, unit_id: int, form: Form) -> Response:
 
 
 @router.post("/compartments/{compartment_id}/remove", dependencies=[needs("edit_register")])
-def remove_compartment(request: Request, compartment_id: int, form: Form) -> Response:
+def remove_compartment(request: Request, compartment_id: int, row: CompartmentRow, form: Form) -> Response:
     """Take out a compartment that has no history."""
     who = visitor(request)
     with recording(request) as connection:
-        row = connection.execute(query("board.compartment"), {"compartment_id": compartment_id}).fetchone()
-        if row is None:
-            raise HTTPException(404, "There is no such compartment in this fleet.")
         units.remove_compartment(connection, who.fleet_id, compartment_id, who.name)
     return RedirectResponse(f"/units/{row['unit_id']}", 303)
 
 
 @router.post("/compartments/{compartment_id}/doubt", dependencies=[needs("edit_register")])
-def settle_doubt(request: Request, compartment_id: int, form: Form) -> Response:
+def settle_doubt(request: Request, compartment_id: int, row: CompartmentRow, form: Form) -> Response:
     """Take what was learned, or keep what the register says."""
-    with database(request).fleet(visitor(request).fleet_id) as connection:
-        row = connection.execute(query("board.compartment"), {"compartment_id": compartment_id}).fetchone()
-    if row is None:
-        raise HTTPException(404, "There is no such compartment in this fleet.")
 
-    def do(connection: Any, who: Any, form: dict[str, Any]) -> None:
+    def do(connection: Connection, who: Visitor, form: Posted) -> None:
         doubts.settle(
             connection, who.fleet_id, compartment_id, form.get("field", ""), form.get("do") == "take", form.get("why", ""),
             who.name, today(request),
@@ -449,7 +429,7 @@ def edit_item(request: Request, item_id: int) -> Response:
 
 def _item(request: Request, item_id: int) -> dict[str, Any]:
     with database(request).fleet(visitor(request).fleet_id) as connection:
-        item = connection.execute(query("plan.item"), {"item_id": item_id}).fetchone()
+        item = rows_of.item(connection, item_id)
     if item is None:
         raise HTTPException(404, "There is no such service item in this fleet.")
     found: dict[str, Any] = item
@@ -466,7 +446,7 @@ def save_item(request: Request, unit_id: int, form: Form) -> Response:
     with recording(request) as connection:
         for place in places:
             if place["name"] == chosen:
-                row = connection.execute(query("board.compartment"), {"compartment_id": place["id"]}).fetchone()
+                row = rows_of.compartment(connection, place["id"])
                 counts = row["meter_unit"] if row else counts
     given, errors = forms.read_item(form, counts, hand(request))
     for key in ("every", "first"):
@@ -502,9 +482,8 @@ def show_item(request: Request, item_id: int) -> Response:
 def _item_page(request: Request, item_id: int, error: str, form: dict[str, str]) -> Response:
     item = _item(request, item_id)
     with database(request).fleet(visitor(request).fleet_id) as connection:
-        records = connection.execute(query("plan.records_of"), {"item_id": item_id}).fetchall()
-        which = {"unit_id": item["unit_id"], "meter_no": item["meter_no"]}
-        latest = connection.execute(query("board.latest_meter"), which).fetchone()
+        records = rows_of.records_of(connection, item_id)
+        latest = rows_of.latest_meter(connection, item["unit_id"], item["meter_no"])
     wanted = item["facts"].get("reading")
     kind = READINGS.get((wanted or {}).get("type", ""))
     return render(

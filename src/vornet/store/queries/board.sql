@@ -62,7 +62,7 @@ SELECT (SELECT count(*) FROM held_row WHERE resolved_at IS NULL)
      + (SELECT count(*) FROM hold h JOIN sample s USING (fleet_id, sample_id)
         WHERE h.settled_at IS NULL AND s.superseded_by IS NULL) AS held
 
--- :depots
+-- :depots  names for filters and forms
 SELECT name FROM depot ORDER BY name
 
 -- :find  anything by name
@@ -73,7 +73,7 @@ FROM compartment c JOIN unit u USING (fleet_id, unit_id) LEFT JOIN standing s US
 WHERE u.name || ' ' || c.name || ' ' || coalesce(u.model, '') || ' ' || c.family ILIKE %(like)s
 ORDER BY (u.name || ' ' || c.name ILIKE %(start)s) DESC, s.urgency, s.ranking NULLS LAST, u.name, c.compartment_id LIMIT %(limit)s
 
--- :find_sample
+-- :find_sample  a sample by its very number
 SELECT sample_id, sample_no, compartment_id FROM sample
 WHERE sample_no = %(q)s AND superseded_by IS NULL AND compartment_id IS NOT NULL LIMIT 5
 
@@ -117,7 +117,7 @@ SELECT drain_id, on_day, meter, volume_out_l, volume_out_kind, level_missing_l, 
        air_filter, sample_no, note, recorded_by
 FROM drain WHERE compartment_id = %(compartment_id)s AND superseded_by IS NULL ORDER BY on_day DESC
 
--- :last_sample_values
+-- :last_sample_values  what the charge that ends was last seen with
 SELECT sample_no, sampled_on, values FROM sample
 WHERE compartment_id = %(compartment_id)s AND superseded_by IS NULL ORDER BY sampled_on DESC, sample_id DESC LIMIT 1
 
@@ -129,7 +129,7 @@ SELECT on_day, meter FROM (
     WHERE c.unit_id = %(unit_id)s AND c.meter_no = %(meter_no)s AND d.superseded_by IS NULL) m
 ORDER BY on_day DESC, meter DESC LIMIT 1
 
--- :put_drain
+-- :put_drain  the log only grows: a correction is a row more
 INSERT INTO drain (fleet_id, compartment_id, on_day, meter, volume_out_l, volume_out_kind, level_missing_l, volume_in_l,
     oil_id, filter_changed, magnet_grade, air_filter, sample_no, note, client_id, extra, recorded_by)
 VALUES (%(fleet_id)s, %(compartment_id)s, %(on)s, %(meter)s, %(volume_out_l)s, %(volume_out_kind)s, %(level_missing_l)s,
@@ -137,10 +137,10 @@ VALUES (%(fleet_id)s, %(compartment_id)s, %(on)s, %(meter)s, %(volume_out_l)s, %
     %(client_id)s, %(extra)s, %(by)s)
 RETURNING drain_id
 
--- :drain_by_client
+-- :drain_by_client  the same form sent twice is one drain
 SELECT drain_id FROM drain WHERE client_id = %(client_id)s
 
--- :drain_on_day
+-- :drain_on_day  a compartment is drained once a day
 SELECT drain_id, meter FROM drain WHERE compartment_id = %(compartment_id)s AND on_day = %(on)s AND superseded_by IS NULL
 
 -- :events_of  repairs, part changes, overhauls, and what the workshop found, of one compartment

@@ -15,7 +15,7 @@ SELECT s.sample_id, b.conditions ->> 'warmth' AS warmth, (b.conditions ->> 'minu
 FROM bottle b JOIN sample s ON s.fleet_id = b.fleet_id AND s.sample_no = b.sample_no AND s.compartment_id = b.compartment_id
 WHERE b.conditions ?| ARRAY['warmth', 'minutes'] AND s.superseded_by IS NULL
 
--- :drains
+-- :drains  fixed-width columns for core
 SELECT drain_id, compartment_id, on_day, meter, coalesce(volume_out_l, 'NaN') AS out_l,
        coalesce(level_missing_l, 'NaN') AS missing_l, coalesce(oil_id, -1) AS oil_id,
        coalesce(magnet_grade::float8, 'NaN') AS magnet, volume_out_kind = 'estimated' AS estimated
@@ -68,7 +68,7 @@ SELECT count(*) AS n FROM sample WHERE superseded_by IS NULL AND compartment_id 
 -- :estimates  of new oil, as last made
 SELECT oil_id, steps, samples FROM new_oil_estimate
 
--- :put_estimate
+-- :put_estimate  new oil told by used samples, dated
 INSERT INTO new_oil_estimate (fleet_id, oil_id, steps, samples) VALUES (%(fleet_id)s, %(oil_id)s, %(steps)s, %(samples)s)
 ON CONFLICT (fleet_id, oil_id) DO UPDATE SET steps = excluded.steps, samples = excluded.samples, made_at = now()
 
@@ -87,7 +87,7 @@ SELECT a.compartment_id, u.name AS unit, c.name AS compartment, a.trouble, a.sin
 JOIN compartment c USING (fleet_id, compartment_id) JOIN unit u ON u.fleet_id = c.fleet_id AND u.unit_id = c.unit_id
 ORDER BY a.since, u.name, c.compartment_id
 
--- :collect_statistics
+-- :collect_statistics  so that reads after a bulk load are planned for what is there
 SELECT collect_statistics()
 
 -- :standing_holds  samples that stay out: open holds and rejected ones
@@ -96,10 +96,10 @@ SELECT DISTINCT sample_id FROM hold WHERE settled_at IS NULL OR settlement = 're
 -- :settled_holds  reasons a person has already decided on
 SELECT sample_id, reason FROM hold WHERE settled_at IS NOT NULL AND settlement <> 'cleared'
 
--- :open_holds
+-- :open_holds  what stands held now, to see what changes
 SELECT sample_id, reason, detail FROM hold WHERE settled_at IS NULL
 
--- :numbers_of
+-- :numbers_of  sample numbers for sentences about other samples
 SELECT sample_id, sample_no FROM sample WHERE sample_id = ANY(%(samples)s)
 
 -- :parcels  samples whose bottles travelled in one parcel
@@ -146,21 +146,21 @@ WHERE hold.settlement IS NULL OR hold.settlement = 'cleared'
 UPDATE hold SET settled_at = now(), settled_by = 'Vornet', settlement = 'cleared', why = 'no longer holds'
 WHERE sample_id = %(sample_id)s AND reason = %(reason)s AND settled_at IS NULL
 
--- :evaluation_staging
+-- :evaluation_staging  what is judged goes through here
 CREATE TEMP TABLE IF NOT EXISTS staging_evaluation (
     sample_id bigint, proposed smallint, limit_set_id bigint, oil_hours double precision, evidence text[], hypotheses jsonb, sampled_on date
 ) ON COMMIT DELETE ROWS
 
--- :copy_evaluation
+-- :copy_evaluation  COPY does not write into tables with row-level security, so into staging first
 COPY staging_evaluation (sample_id, proposed, limit_set_id, oil_hours, evidence, hypotheses, sampled_on) FROM STDIN
 
--- :forget_evaluations
+-- :forget_evaluations  what is about to be written anew
 DELETE FROM evaluation WHERE sample_id = ANY(%(samples)s)
 
--- :empty_staging
+-- :empty_staging  the next batch of the same transaction begins afresh
 TRUNCATE staging_evaluation
 
--- :insert_evaluations
+-- :insert_evaluations  from staging into the fleet's own rows
 INSERT INTO evaluation (fleet_id, sample_id, proposed, limit_set_id, oil_hours, evidence, hypotheses, sampled_on)
 SELECT %(fleet_id)s, sample_id, proposed, limit_set_id, oil_hours, evidence, hypotheses, sampled_on FROM staging_evaluation
 
@@ -174,17 +174,17 @@ SELECT part, digest FROM evaluated
 -- :logs  the newest of what is poured and read
 SELECT (SELECT max(drain_id) FROM drain) AS drain, (SELECT max(top_up_id) FROM top_up) AS top_up
 
--- :put_digest
+-- :put_digest  what a family was last worked from
 INSERT INTO evaluated (fleet_id, part, families, digest) VALUES (%(fleet_id)s, %(part)s, %(families)s, %(digest)s)
 ON CONFLICT (fleet_id, part) DO UPDATE SET families = excluded.families, digest = excluded.digest
 
--- :keep_digests
+-- :keep_digests  batches of another size say nothing any more
 DELETE FROM evaluated WHERE NOT part = ANY(%(parts)s::text[])
 
 -- :forget_digests  of the screening and of parts with these families
 DELETE FROM evaluated WHERE part = '' OR families && %(families)s::text[]
 
--- :put_standing
+-- :put_standing  where a compartment stands, for every list and page
 INSERT INTO standing (fleet_id, compartment_id, as_of, meter_day, oil_hours, headroom, headroom_is_safe, headroom_open,
     running_safe, limiting, interval_meter, to_due, due_meter, due_day, due_driver, rate_per_day, last_sample_id,
     last_proposed, last_sampled_on, held, open_faults, outcome, proposed_meter, reason, ranking, decision, slopes, headroom_as_is,
@@ -221,7 +221,7 @@ FROM (SELECT x.compartment_id, CASE
       WHERE %(only)s::bigint[] IS NULL OR x.compartment_id = ANY(%(only)s)) n
 WHERE s.compartment_id = n.compartment_id AND s.urgency <> n.urgency
 
--- :put_baseline
+-- :put_baseline  family mean and spread as of a day
 INSERT INTO baseline (fleet_id, family, measurand, as_of, n, mean, sd)
 VALUES (%(fleet_id)s, %(family)s, %(measurand)s, %(as_of)s, %(n)s, %(mean)s, %(sd)s)
 ON CONFLICT (fleet_id, family, measurand, as_of) DO UPDATE SET n = excluded.n, mean = excluded.mean, sd = excluded.sd
@@ -243,17 +243,17 @@ WHERE s.superseded_by IS NULL ORDER BY s.sampled_on, s.sample_id
 SELECT compartment_id, outcome, proposed_meter, reason, oil_hours, headroom, headroom_as_is, headroom_now(urgency, open_faults, headroom, headroom_as_is) AS headroom_now, decision
 FROM standing
 
--- :compartment_names
+-- :compartment_names  laid beside decisions afterwards: joined, the read grew with the square of the fleet
 SELECT compartment_id, unit_id, name, counts FROM compartment
 
--- :unit_names
+-- :unit_names  laid beside decisions afterwards
 SELECT unit_id, name FROM unit
 
 -- :air_filters  how the air filter was found at drains
 SELECT compartment_id, on_day, air_filter FROM drain WHERE superseded_by IS NULL AND air_filter IS NOT NULL
   AND (%(only)s::bigint[] IS NULL OR compartment_id = ANY(%(only)s))
 
--- :repairs
+-- :repairs  what may make silicon rise by itself
 SELECT compartment_id, on_day FROM event WHERE superseded_by IS NULL AND kind IN ('repair', 'overhaul', 'component_exchange')
   AND (%(only)s::bigint[] IS NULL OR compartment_id = ANY(%(only)s))
 

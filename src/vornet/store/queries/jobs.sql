@@ -1,20 +1,20 @@
--- :make
+-- :make  a card for one visit
 INSERT INTO job (fleet_id, unit_id, planned_on, note, made_by) VALUES (%(fleet_id)s, %(unit_id)s, %(planned_on)s, %(note)s, %(by)s)
 RETURNING job_id
 
--- :put_part
+-- :put_part  one compartment or item of a card
 INSERT INTO job_part (fleet_id, job_id, place, compartment_id, item_id, sample)
 VALUES (%(fleet_id)s, %(job_id)s, %(place)s, %(compartment_id)s, %(item_id)s, %(sample)s)
 
--- :job
+-- :job  a card with its unit
 SELECT j.job_id, j.unit_id, u.name AS unit, u.model, u.meter_unit, u.second_meter_unit, u.facts ->> 'access' AS access, d.name AS depot,
        j.planned_on, j.state, j.note, j.made_at, j.made_by, j.opened_at, j.closed_at
 FROM job j JOIN unit u USING (fleet_id, unit_id) LEFT JOIN depot d USING (fleet_id, depot_id) WHERE j.job_id = %(job_id)s
 
--- :lock
+-- :lock  two devices of one job take turns
 SELECT 1 FROM job WHERE job_id = %(job_id)s FOR UPDATE
 
--- :parts
+-- :parts  in the order they are done
 SELECT p.part_id, p.compartment_id, p.item_id, p.sample, p.state, p.reason, p.drain_id, p.figures, c.name AS compartment, c.kind,
        c.meter_no, c.counts, i.name AS item, i.facts AS item_facts, i.condition
 FROM job_part p LEFT JOIN compartment c USING (fleet_id, compartment_id)
@@ -35,7 +35,7 @@ WHERE (%(state)s = 'all' OR %(state)s = 'todo' AND j.state IN ('planned', 'open'
 ORDER BY j.state NOT IN ('open', 'planned'), CASE WHEN j.state IN ('open', 'planned') THEN j.planned_on END,
          j.planned_on DESC, j.job_id DESC LIMIT %(limit)s
 
--- :counts
+-- :counts  how many cards of each state
 SELECT count(*) FILTER (WHERE state IN ('planned', 'open')) AS todo, count(*) FILTER (WHERE state = 'done') AS done,
        count(*) FILTER (WHERE state = 'part') AS part, count(*) FILTER (WHERE state = 'stopped') AS stopped,
        count(*) FILTER (WHERE state = 'cancelled') AS cancelled, count(*) AS all
@@ -44,21 +44,21 @@ FROM job
 -- :open_of_unit  a card of this unit that is not closed yet
 SELECT job_id FROM job WHERE unit_id = %(unit_id)s AND state IN ('planned', 'open') ORDER BY job_id DESC LIMIT 1
 
--- :opened
+-- :opened  planned becomes under way
 UPDATE job SET state = 'open', opened_at = coalesce(opened_at, now()) WHERE job_id = %(job_id)s AND state = 'planned'
 
 -- :settle  what became of the visit
 UPDATE job SET state = %(state)s, closed_at = now() WHERE job_id = %(job_id)s
 
--- :cancel
+-- :cancel  only a card that is not closed
 UPDATE job SET state = 'cancelled', closed_at = now(), note = trim(note || ' ' || %(why)s)
 WHERE job_id = %(job_id)s AND state IN ('planned', 'open') RETURNING unit_id
 
--- :part_state
+-- :part_state  how a part ended, with its figures
 UPDATE job_part SET state = %(state)s, reason = %(reason)s, drain_id = %(drain_id)s, figures = %(figures)s
 WHERE part_id = %(part_id)s
 
--- :entries
+-- :entries  everybody's, oldest first
 SELECT entry_id, part_id, key, value, at, by FROM job_entry WHERE job_id = %(job_id)s
 
 -- :put_entry  the same entry again changes nothing
@@ -66,22 +66,22 @@ INSERT INTO job_entry (fleet_id, entry_id, job_id, part_id, key, value, at, by)
 VALUES (%(fleet_id)s, %(entry_id)s, %(job_id)s, %(part_id)s, %(key)s, %(value)s, %(at)s, %(by)s)
 ON CONFLICT (fleet_id, entry_id) DO NOTHING RETURNING entry_id
 
--- :put_photo
+-- :put_photo  kept once
 INSERT INTO job_photo (fleet_id, photo_id, job_id, part_id, about, content, by)
 VALUES (%(fleet_id)s, %(photo_id)s, %(job_id)s, %(part_id)s, %(about)s, %(content)s, %(by)s)
 ON CONFLICT (fleet_id, photo_id) DO NOTHING RETURNING photo_id
 
--- :photos
+-- :photos  which pictures there are, without their bytes
 SELECT photo_id, part_id, about, at, by FROM job_photo WHERE job_id = %(job_id)s ORDER BY at
 
--- :photo
+-- :photo  one picture
 SELECT content FROM job_photo WHERE photo_id = %(photo_id)s
 
--- :put_device
+-- :put_device  a key for one job's entries only
 INSERT INTO job_device (fleet_id, token_hash, job_id, account_id, expires_at)
 VALUES (%(fleet_id)s, %(token_hash)s, %(job_id)s, %(account_id)s, now() + interval '14 days')
 
--- :put_deferred
+-- :put_deferred  what is put off, by whom it is owed
 INSERT INTO deferred (fleet_id, unit_id, compartment_id, job_id, entry_id, kind, what, part, owner, due_on, level_left, made_by)
 VALUES (%(fleet_id)s, %(unit_id)s, %(compartment_id)s, %(job_id)s, %(entry_id)s, %(kind)s, %(what)s, %(part)s, %(owner)s,
         %(due_on)s, %(level_left)s, %(by)s)
@@ -95,20 +95,20 @@ LEFT JOIN compartment c ON c.fleet_id = x.fleet_id AND c.compartment_id = x.comp
 WHERE (%(unit_id)s::bigint IS NULL AND x.closed_at IS NULL OR x.unit_id = %(unit_id)s)
 ORDER BY x.closed_at IS NOT NULL, x.due_on NULLS LAST, x.deferred_id DESC LIMIT 200
 
--- :close_deferred
+-- :close_deferred  only once
 UPDATE deferred SET closed_at = now(), closed_by = %(by)s, finding = %(finding)s
 WHERE deferred_id = %(deferred_id)s AND closed_at IS NULL RETURNING what, unit_id, compartment_id, kind, level_left
 
--- :put_bottle
+-- :put_bottle  drawn at a drain, before it is sent
 INSERT INTO bottle (fleet_id, sample_no, compartment_id, drawn_on, meter, oil_hours, oil_id, topup_l, conditions, drain_id, drawn_by)
 VALUES (%(fleet_id)s, %(sample_no)s, %(compartment_id)s, %(drawn_on)s, %(meter)s, %(oil_hours)s, %(oil_id)s, %(topup_l)s,
         %(conditions)s, %(drain_id)s, %(by)s)
 ON CONFLICT (fleet_id, sample_no) DO NOTHING RETURNING bottle_id
 
--- :bottle_known
+-- :bottle_known  a label may be used once
 SELECT b.sample_no, b.compartment_id FROM bottle b WHERE b.sample_no = %(sample_no)s
 
--- :put_waste
+-- :put_waste  where the old oil went
 INSERT INTO waste (fleet_id, job_id, compartment_id, on_day, litres, handed_to, recorded_by)
 VALUES (%(fleet_id)s, %(job_id)s, %(compartment_id)s, %(on_day)s, %(litres)s, %(into)s, %(by)s)
 
@@ -116,16 +116,11 @@ VALUES (%(fleet_id)s, %(job_id)s, %(compartment_id)s, %(on_day)s, %(litres)s, %(
 SELECT coalesce(sum(litres), 0) AS litres FROM top_up
 WHERE compartment_id = %(compartment_id)s AND superseded_by IS NULL AND on_day > coalesce(%(since)s::date, '-infinity'::date)
 
--- :put_observation
+-- :put_observation  kept once, whatever the connection did
 INSERT INTO observation (fleet_id, unit_id, compartment_id, on_day, meter, kind, what, litres, note, client_id, recorded_by)
 VALUES (%(fleet_id)s, %(unit_id)s, %(compartment_id)s, %(on_day)s, %(meter)s, %(kind)s, %(what)s, %(litres)s, %(note)s,
         %(client_id)s, %(by)s)
 ON CONFLICT (fleet_id, client_id) DO NOTHING
-
--- :observations  of one unit, newest first
-SELECT o.on_day, o.meter, o.kind, o.what, o.litres, o.note, o.recorded_by, c.name AS compartment
-FROM observation o LEFT JOIN compartment c USING (fleet_id, compartment_id)
-WHERE o.unit_id = %(unit_id)s ORDER BY o.on_day DESC, o.observation_id DESC LIMIT 20
 
 -- :kit_week  open cards planned between two days, for the kit list
 SELECT job_id FROM job WHERE state IN ('planned', 'open') AND planned_on BETWEEN %(first)s AND %(last)s ORDER BY planned_on, job_id

@@ -14,16 +14,16 @@ FROM lab l LEFT JOIN LATERAL (
 ) t ON true
 ORDER BY l.name
 
--- :lab
+-- :lab  one lab
 SELECT lab_id, name, way, address, key, usual_days, depots, meanings, cursor, asked_at, trouble FROM lab WHERE lab_id = %(lab_id)s
 
--- :lab_named
+-- :lab_named  by name, for files that only name it
 SELECT lab_id, name, way, address, key, usual_days, depots, meanings FROM lab WHERE name = %(name)s
 
 -- :note  labs that results came from
 INSERT INTO lab (fleet_id, name, recorded_by) VALUES (%(fleet_id)s, %(name)s, %(by)s) ON CONFLICT (fleet_id, name) DO NOTHING
 
--- :put_lab
+-- :put_lab  by name: made or changed
 INSERT INTO lab (fleet_id, name, way, address, key, usual_days, depots, recorded_by)
 VALUES (%(fleet_id)s, %(name)s, %(way)s, %(address)s, %(key)s, %(usual_days)s, %(depots)s, %(by)s)
 ON CONFLICT (fleet_id, name) DO UPDATE SET way = excluded.way, address = excluded.address,
@@ -34,16 +34,16 @@ RETURNING lab_id
 -- :explain  remember what headings mean
 UPDATE lab SET meanings = meanings || %(meanings)s::jsonb WHERE name = %(name)s
 
--- :forget_meaning
+-- :forget_meaning  what a heading was said to mean
 UPDATE lab SET meanings = meanings - %(heading)s WHERE lab_id = %(lab_id)s
 
 -- :to_ask  labs that are asked or whose folder is watched
 SELECT lab_id, name, way, address, key, cursor FROM lab WHERE way <> 'hand' ORDER BY lab_id
 
--- :asked
+-- :asked  when a lab was asked and what went wrong
 UPDATE lab SET asked_at = now(), trouble = %(trouble)s WHERE lab_id = %(lab_id)s
 
--- :move_cursor
+-- :move_cursor  how far a lab's reports have been read
 UPDATE lab SET cursor = %(cursor)s WHERE lab_id = %(lab_id)s
 
 -- :bottles  with their state, newest first
@@ -84,7 +84,7 @@ WHERE (%(shipment_id)s::bigint IS NULL OR st.shipment_id = %(shipment_id)s)
        OR st.state IN ('drawn', 'sent', 'received', 'reported') OR st.drawn_on > %(today)s::date - 45)
 ORDER BY st.drawn_on DESC, st.bottle_id DESC LIMIT 600
 
--- :put_bottle
+-- :put_bottle  registered by hand
 INSERT INTO bottle (fleet_id, sample_no, compartment_id, drawn_on, meter, oil_hours, oil_id, batch, topup_l, conditions, drawn_by)
 VALUES (%(fleet_id)s, %(sample_no)s, %(compartment_id)s, %(drawn_on)s, %(meter)s, %(oil_hours)s, %(oil_id)s, %(batch)s, %(topup_l)s,
         %(conditions)s, %(by)s)
@@ -99,13 +99,13 @@ SELECT c.compartment_id, c.name AS compartment, u.unit_id, u.name AS unit, dp.na
 FROM compartment c JOIN unit u USING (fleet_id, unit_id) LEFT JOIN depot dp ON dp.depot_id = u.depot_id
 WHERE c.compartment_id = %(compartment_id)s
 
--- :oil_of_batch
+-- :oil_of_batch  a bottle of new oil names its delivery
 SELECT o.oil_id, o.name FROM oil o WHERE o.oil_id = %(oil_id)s
 
 -- :name_batch  the batch whose sample a bottle of new oil is
 UPDATE oil_batch SET sample_no = %(sample_no)s WHERE oil_id = %(oil_id)s AND batch = %(batch)s
 
--- :make_shipment
+-- :make_shipment  a new parcel with the next number
 INSERT INTO shipment (fleet_id, number, lab_id, made_on, note, made_by)
 VALUES (%(fleet_id)s, %(number)s, %(lab_id)s, %(made_on)s, %(note)s, %(by)s) RETURNING shipment_id
 
@@ -118,14 +118,14 @@ SELECT coalesce(max(split_part(number, '-', 2)::integer), 0) AS n FROM shipment 
 -- :pack  bottles into a parcel, those still free
 UPDATE bottle SET shipment_id = %(shipment_id)s WHERE bottle_id = ANY(%(bottles)s) AND shipment_id IS NULL AND lost_on IS NULL
 
--- :unpack
+-- :unpack  taken out before it is sent
 UPDATE bottle b SET shipment_id = NULL FROM shipment s
 WHERE b.bottle_id = %(bottle_id)s AND s.shipment_id = b.shipment_id AND s.sent_on IS NULL RETURNING b.sample_no, s.shipment_id
 
--- :send
+-- :send  it has left
 UPDATE shipment SET sent_on = %(on)s, sent_by = %(by)s WHERE shipment_id = %(shipment_id)s AND sent_on IS NULL RETURNING number, lab_id
 
--- :drop_empty
+-- :drop_empty  a parcel without bottles is none
 DELETE FROM shipment s WHERE s.shipment_id = %(shipment_id)s AND sent_on IS NULL
   AND NOT EXISTS (SELECT 1 FROM bottle b WHERE b.shipment_id = s.shipment_id) RETURNING number
 
@@ -148,10 +148,10 @@ ORDER BY sh.sent_on DESC NULLS FIRST, sh.shipment_id DESC LIMIT 60
 SELECT sh.shipment_id, sh.number, sh.sent_on, sh.note FROM shipment sh
 WHERE sh.lab_id = %(lab_id)s AND sh.sent_on IS NOT NULL AND sh.told_at IS NULL ORDER BY sh.shipment_id
 
--- :told
+-- :told  the lab knows of the parcel, or why not
 UPDATE shipment SET told_at = CASE WHEN %(trouble)s = '' THEN now() END, trouble = %(trouble)s WHERE shipment_id = %(shipment_id)s
 
--- :parcel_trouble
+-- :parcel_trouble  a lab that cannot be asked about one parcel
 UPDATE shipment SET trouble = %(trouble)s WHERE shipment_id = %(shipment_id)s
 
 -- :awaited  parcels told of whose bottles the lab has not all received
@@ -161,13 +161,13 @@ WHERE sh.lab_id = %(lab_id)s AND sh.told_at IS NOT NULL
               AND NOT EXISTS (SELECT 1 FROM sample s WHERE s.sample_no = b.sample_no AND s.superseded_by IS NULL
                               AND s.compartment_id IS NOT DISTINCT FROM b.compartment_id))
 
--- :receive
+-- :receive  the lab has it
 UPDATE bottle SET received_on = %(on)s WHERE sample_no = %(sample_no)s AND received_on IS NULL RETURNING bottle_id
 
--- :lose
+-- :lose  given up, with the reason
 UPDATE bottle SET lost_on = %(on)s, lost_why = %(why)s, lost_by = %(by)s WHERE bottle_id = %(bottle_id)s AND lost_on IS NULL RETURNING sample_no
 
--- :find_again
+-- :find_again  a bottle given up has turned up
 UPDATE bottle SET lost_on = NULL, lost_why = '', lost_by = NULL WHERE bottle_id = %(bottle_id)s AND lost_on IS NOT NULL RETURNING sample_no
 
 -- :silent_drains  drains of the last weeks that no bottle, number or sample belongs to

@@ -6,7 +6,7 @@ WHERE effective_from <= %(today)s ORDER BY family, weights_id DESC
 SELECT weights_id, family, effective_from, factors, changed, past, why, signed_by, signed_at FROM sign_weights
 ORDER BY weights_id DESC LIMIT %(limit)s
 
--- :put
+-- :put  a signed version of a family's weights
 INSERT INTO sign_weights (fleet_id, family, effective_from, factors, changed, past, why, signed_by)
 VALUES (%(fleet_id)s, %(family)s, %(on)s, %(factors)s, %(changed)s, %(past)s, %(why)s, %(by)s)
 

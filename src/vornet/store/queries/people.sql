@@ -1,13 +1,13 @@
--- :account
+-- :account  asked for before a fleet is known
 SELECT account_id, login, display_name, password_hash FROM account WHERE login = %(login)s
 
--- :account_by_id
+-- :account_by_id  one's own
 SELECT account_id, login, display_name, password_hash FROM account WHERE account_id = %(account_id)s
 
 -- :any_account  is anyone in yet
 SELECT EXISTS (SELECT 1 FROM account) AS known
 
--- :put_account
+-- :put_account  from the command line: made or changed
 INSERT INTO account (login, display_name, password_hash) VALUES (%(login)s, %(name)s, %(hash)s)
 ON CONFLICT (login) DO UPDATE SET display_name = excluded.display_name, password_hash = excluded.password_hash
 RETURNING account_id
@@ -16,10 +16,10 @@ RETURNING account_id
 INSERT INTO account (login, display_name, password_hash) VALUES (%(login)s, %(name)s, %(hash)s)
 ON CONFLICT (login) DO NOTHING RETURNING account_id
 
--- :set_password
+-- :set_password  a new hash
 UPDATE account SET password_hash = %(hash)s WHERE account_id = %(account_id)s
 
--- :put_member
+-- :put_member  a role in this fleet
 INSERT INTO membership (fleet_id, account_id, role) VALUES (%(fleet_id)s, %(account_id)s, %(role)s)
 ON CONFLICT (fleet_id, account_id) DO UPDATE SET role = excluded.role
 
@@ -28,17 +28,17 @@ SELECT m.account_id, m.role, a.login, a.display_name,
        (SELECT count(*) FROM session s WHERE s.account_id = m.account_id AND s.expires_at > now()) AS sessions
 FROM membership m JOIN account a USING (account_id) ORDER BY a.display_name, a.login
 
--- :member
+-- :member  one person of this fleet
 SELECT m.account_id, m.role, a.login, a.display_name FROM membership m JOIN account a USING (account_id)
 WHERE m.account_id = %(account_id)s
 
--- :remove_member
+-- :remove_member  out of this fleet, the account stays
 DELETE FROM membership WHERE account_id = %(account_id)s
 
--- :admins
+-- :admins  the last one stays
 SELECT count(*) AS n FROM membership WHERE role = 'admin'
 
--- :open_session
+-- :open_session  only the token's hash is kept
 INSERT INTO session (token_hash, account_id, fleet_id, csrf, expires_at, agent)
 VALUES (%(token_hash)s, %(account_id)s, %(fleet_id)s, %(csrf)s, now() + %(lifetime)s, %(agent)s)
 
@@ -50,10 +50,10 @@ WHERE s.token_hash = %(token_hash)s AND s.expires_at > now()
 SELECT created_at, expires_at, agent, token_hash = %(token_hash)s AS here FROM session
 WHERE account_id = %(account_id)s AND expires_at > now() ORDER BY created_at DESC
 
--- :choose_fleet
+-- :choose_fleet  a session goes on in another of one's fleets
 UPDATE session SET fleet_id = %(fleet_id)s WHERE token_hash = %(token_hash)s
 
--- :close_session
+-- :close_session  signed out
 DELETE FROM session WHERE token_hash = %(token_hash)s OR expires_at < now()
 
 -- :close_sessions  sign someone out everywhere, this session kept if its hash is given
@@ -67,22 +67,22 @@ SELECT count(*) FILTER (WHERE login = %(login)s) AS named, count(*) FILTER (WHER
 FROM sign_in_failure
 WHERE (login = %(login)s OR address = %(address)s AND address <> '') AND at > now() - interval '15 minutes'
 
--- :note_failure
+-- :note_failure  counted by name and by address
 INSERT INTO sign_in_failure (login, address) VALUES (%(login)s, %(address)s)
 
--- :forget_failures
+-- :forget_failures  a right password ends the count
 DELETE FROM sign_in_failure WHERE login = %(login)s OR at < now() - interval '1 day'
 
--- :put_first_run
+-- :put_first_run  the code a fresh installation prints
 INSERT INTO first_run (code_hash) VALUES (%(code_hash)s)
 
--- :first_run
+-- :first_run  the code that makes the first fleet
 SELECT 1 AS known FROM first_run WHERE code_hash = %(code_hash)s AND made_at > now() - interval '1 day'
 
--- :forget_first_run
+-- :forget_first_run  the code is used once
 DELETE FROM first_run
 
--- :put_token
+-- :put_token  only its hash is kept
 INSERT INTO api_token (fleet_id, account_id, name, token_hash, scopes, expires_at)
 VALUES (%(fleet_id)s, %(account_id)s, %(name)s, %(token_hash)s, %(scopes)s, now() + %(lifetime)s) RETURNING token_id
 
@@ -96,7 +96,7 @@ WHERE %(account_id)s::integer IS NULL OR t.account_id = %(account_id)s ORDER BY 
 UPDATE api_token SET used_at = now()
 WHERE token_id = %(token_id)s AND (used_at IS NULL OR used_at < now() - interval '1 minute')
 
--- :revoke_token
+-- :revoke_token  ends at once
 UPDATE api_token SET revoked_at = now()
 WHERE token_id = %(token_id)s AND revoked_at IS NULL AND (%(account_id)s::integer IS NULL OR account_id = %(account_id)s)
 RETURNING name

@@ -1,9 +1,6 @@
 -- :fleet  the fleet of this transaction
 SELECT fleet_id, name, zone, is_demo, measures, schools FROM fleet
 
--- :depots  names to ids
-SELECT depot_id, name FROM depot
-
 -- :put_depots  add depots that are new
 INSERT INTO depot (fleet_id, name) SELECT %(fleet_id)s, unnest(%(names)s::text[]) ON CONFLICT DO NOTHING
 
@@ -27,7 +24,7 @@ LEFT JOIN sample s ON s.fleet_id = b.fleet_id AND s.sample_no = b.sample_no AND 
      AND s.superseded_by IS NULL
 WHERE %(oil_id)s::bigint IS NULL OR b.oil_id = %(oil_id)s ORDER BY b.oil_id, b.received_on, b.batch
 
--- :put_batch
+-- :put_batch  a delivery of an oil, by its number
 INSERT INTO oil_batch (fleet_id, oil_id, batch, received_on, litres, sample_no, note)
 VALUES (%(fleet_id)s, (SELECT oil_id FROM oil WHERE name = %(oil)s), %(batch)s, %(received_on)s, %(litres)s, %(sample_no)s,
         %(note)s)
@@ -55,7 +52,7 @@ FROM unit u WHERE u.fleet_id = c.fleet_id AND u.unit_id = c.unit_id
 SELECT s.unit_id, u.name AS unit, s.on_day, s.state, s.note, s.recorded_by FROM unit_state s JOIN unit u USING (fleet_id, unit_id)
 WHERE %(unit_id)s::bigint IS NULL OR s.unit_id = %(unit_id)s ORDER BY s.unit_id, s.on_day
 
--- :put_state
+-- :put_state  from a day on
 INSERT INTO unit_state (fleet_id, unit_id, on_day, state, note, recorded_by)
 VALUES (%(fleet_id)s, %(unit_id)s, %(on_day)s, %(state)s, %(note)s, %(by)s)
 ON CONFLICT (fleet_id, unit_id, on_day) DO UPDATE SET state = excluded.state, note = excluded.note, recorded_by = excluded.recorded_by
@@ -202,7 +199,7 @@ SET every_meter = excluded.every_meter, every_days = excluded.every_days, every_
     nth_of = excluded.nth_of, first_meter = excluded.first_meter, season = excluded.season, condition = excluded.condition,
     facts = excluded.facts
 
--- :remove_item
+-- :remove_item  what was done stays in the audit trail
 DELETE FROM service_item WHERE item_id = %(item_id)s RETURNING name
 
 -- :item_due  what became of it when it was worked out
@@ -222,21 +219,18 @@ ORDER BY r.item_id, r.on_day, r.record_id
 SELECT c.unit_id, d.compartment_id, d.on_day, d.meter FROM drain d JOIN compartment c USING (fleet_id, compartment_id)
 WHERE d.superseded_by IS NULL AND (%(units)s::bigint[] IS NULL OR c.unit_id = ANY(%(units)s)) ORDER BY d.compartment_id, d.on_day
 
--- :templates
+-- :templates  patterns for new units, by name
 SELECT template_id, name, content, recorded_at, recorded_by FROM unit_template ORDER BY name
 
--- :put_template
+-- :put_template  by name
 INSERT INTO unit_template (fleet_id, name, content, recorded_by) VALUES (%(fleet_id)s, %(name)s, %(content)s, %(by)s)
 ON CONFLICT (fleet_id, name) DO UPDATE SET content = excluded.content, recorded_by = excluded.recorded_by, recorded_at = now()
 
--- :remove_template
+-- :remove_template  units made from it stay
 DELETE FROM unit_template WHERE template_id = %(template_id)s RETURNING name
 
 -- :limit_versions  newest first
 SELECT limit_set_id, version, effective_from, limits, recorded_at, recorded_by FROM limit_set ORDER BY version DESC LIMIT 40
-
--- :limit_set
-SELECT limit_set_id, version, effective_from, limits FROM limit_set WHERE limit_set_id = %(limit_set_id)s
 
 -- :duties  what decides which limits apply
 SELECT compartment_id, kind, fuel, family FROM compartment ORDER BY compartment_id
@@ -244,10 +238,10 @@ SELECT compartment_id, kind, fuel, family FROM compartment ORDER BY compartment_
 -- :precision  a fleet's own precision in force on a day
 SELECT version, rows FROM precision_set WHERE effective_from <= %(today)s ORDER BY version DESC LIMIT 1
 
--- :put_precision
+-- :put_precision  a dated version of the fleet's own
 INSERT INTO precision_set (fleet_id, version, effective_from, rows, why, recorded_by)
 SELECT %(fleet_id)s, coalesce(max(version), 0) + 1, %(effective_from)s, %(rows)s, %(why)s, %(by)s FROM precision_set
 RETURNING version
 
--- :precision_versions
+-- :precision_versions  newest first
 SELECT version, effective_from, rows, why, recorded_by FROM precision_set ORDER BY version DESC LIMIT 20

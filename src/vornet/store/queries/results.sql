@@ -15,16 +15,16 @@ WHERE d.superseded_by IS NULL AND d.sample_no IS NOT NULL
 SELECT import_file_id FROM import_file
 WHERE sha256 = %(sha256)s AND lab = %(lab)s AND import_file_id <> %(import_file_id)s ORDER BY import_file_id LIMIT 1
 
--- :came_again
+-- :came_again  the same bytes were sent twice
 UPDATE import_file SET again_at = now() WHERE import_file_id = %(import_file_id)s
 
--- :measure_file
+-- :measure_file  its sum is known once all of it has come
 UPDATE import_file SET sha256 = %(sha256)s, bytes = %(bytes)s WHERE import_file_id = %(import_file_id)s
 
--- :put_piece
+-- :put_piece  kept as it comes
 INSERT INTO import_piece (fleet_id, import_file_id, n, content) VALUES (%(fleet_id)s, %(import_file_id)s, %(n)s, %(content)s)
 
--- :piece
+-- :piece  one piece, so that memory stays flat
 SELECT content FROM import_piece WHERE import_file_id = %(import_file_id)s AND n = %(n)s
 
 -- :put_file  keep the file as it came; its pieces, size and sum follow
@@ -49,7 +49,7 @@ SELECT state, begun, name, recorded_by FROM import_file WHERE import_file_id = %
 -- :claim  one reader at a time
 SELECT pg_try_advisory_xact_lock(%(fleet_id)s, (%(import_file_id)s %% 2147483647)::integer) AS claimed
 
--- :progress
+-- :progress  told while it is read
 UPDATE import_file SET rows_done = %(rows)s WHERE import_file_id = %(import_file_id)s
 
 -- :set_aside  it waits for a person, or cannot be read
@@ -97,7 +97,7 @@ JOIN sample s ON s.lab = g.lab AND s.sample_no = g.sample_no AND s.superseded_by
 LEFT JOIN compartment c ON c.compartment_id = s.compartment_id LEFT JOIN unit u ON u.unit_id = c.unit_id
 WHERE g.fate IN ('other_unit', 'other_date', 'contradicts', 'number_twice')
 
--- :count_fates
+-- :count_fates  how many were known, re-issued, read again
 SELECT coalesce(fate, 'new') AS fate, count(*) AS n FROM staging_sample GROUP BY 1
 
 -- :supersede  the report that a re-issued one replaces; the new id is filled in at once
@@ -127,7 +127,7 @@ SELECT %(fleet_id)s, compartment_id, unit_id, oil_id, sampled_on, meter, oil_hou
     %(import_file_id)s, row_no, digest, %(by)s
 FROM staging_sample WHERE fate IS NULL
 
--- :empty_staging
+-- :empty_staging  the next chunk begins afresh
 TRUNCATE staging_sample
 
 -- :touched  compartments that this chunk brought something for
@@ -159,7 +159,7 @@ FROM import_file WHERE import_file_id = %(import_file_id)s
 UPDATE sample SET superseded_by = 0, superseded_why = 'replaced by hand'
 WHERE sample_no = %(sample_no)s AND lab = %(lab)s AND superseded_by IS NULL
 
--- :room_made
+-- :room_made  the sample that gave way points to the one that has its number now
 UPDATE sample s SET superseded_by = n.sample_id FROM sample n
 WHERE s.superseded_by = 0 AND s.sample_no = %(sample_no)s AND s.lab = %(lab)s
   AND n.sample_no = s.sample_no AND n.lab = s.lab AND n.superseded_by IS NULL
@@ -198,19 +198,19 @@ ORDER BY s.sampled_on DESC, h.hold_id LIMIT %(limit)s
 UPDATE hold SET settled_at = now(), settled_by = %(by)s, settlement = 'rejected', why = %(why)s
 WHERE sample_id = %(sample_id)s AND settled_at IS NULL
 
--- :held_row
+-- :held_row  one waiting row with its file
 SELECT h.held_row_id, h.import_file_id, h.row_no, h.reason, h.field, h.detail, h.sample_no, h.original, h.resolved_at, f.lab AS file_lab,
        f.name AS file_name
 FROM held_row h JOIN import_file f USING (fleet_id, import_file_id) WHERE h.held_row_id = %(held_row_id)s
 
--- :sample_of_row
+-- :sample_of_row  which sample a file's row became
 SELECT sample_id FROM sample WHERE import_file_id = %(import_file_id)s AND row_no = %(row_no)s AND superseded_by IS NULL
 
--- :put_correction
+-- :put_correction  what a person changed and why
 INSERT INTO correction (fleet_id, sample_id, old_sample_id, kind, what, why, made_by)
 VALUES (%(fleet_id)s, %(sample_id)s, %(old_sample_id)s, %(kind)s, %(what)s, %(why)s, %(by)s)
 
--- :whole_sample
+-- :whole_sample  every column, to be copied with changes
 SELECT sample_id, compartment_id, unit_id, oil_id, sampled_on, meter, oil_hours, topup_l, drained, filter_changed, below, above, values,
        sample_no, lab, received_on, reported_on, comment, severity, import_file_id, row_no, digest
 FROM sample WHERE sample_id = %(sample_id)s AND superseded_by IS NULL
@@ -226,7 +226,7 @@ VALUES (%(fleet_id)s, %(compartment_id)s, %(unit_id)s, %(oil_id)s, %(sampled_on)
     %(severity)s, %(import_file_id)s, %(row_no)s, %(digest)s, %(by)s)
 RETURNING sample_id
 
--- :superseded
+-- :superseded  what replaced a row, and why
 UPDATE sample SET superseded_by = %(sample_id)s, superseded_why = %(why)s WHERE sample_id = %(old_sample_id)s
 
 -- :carry_releases  what a person had let in stays let in
@@ -234,7 +234,7 @@ INSERT INTO hold (fleet_id, sample_id, reason, detail, facts, settled_at, settle
 SELECT fleet_id, %(sample_id)s, reason, detail, facts, settled_at, settled_by, settlement, why
 FROM hold WHERE sample_id = %(old_sample_id)s AND settlement = 'released'
 
--- :clear_holds
+-- :clear_holds  a corrected sample is looked at anew
 UPDATE hold SET settled_at = now(), settled_by = %(by)s, settlement = 'cleared', why = %(why)s
 WHERE sample_id = %(sample_id)s AND settled_at IS NULL
 
@@ -254,7 +254,7 @@ LEFT JOIN compartment c ON c.fleet_id = n.fleet_id AND c.compartment_id = n.comp
 LEFT JOIN unit u ON u.fleet_id = c.fleet_id AND u.unit_id = c.unit_id
 WHERE n.import_file_id = %(import_file_id)s ORDER BY n.row_no LIMIT 200
 
--- :wait_again
+-- :wait_again  a person asks for another reading
 UPDATE import_file SET state = 'waiting', trouble = '', begun = 0 WHERE import_file_id = %(import_file_id)s AND layout <> 'register'
 
 -- :settle_hold  let it in or throw it out
@@ -262,7 +262,7 @@ UPDATE hold SET settled_at = now(), settled_by = %(by)s, settlement = %(settleme
 WHERE hold_id = %(hold_id)s AND settled_at IS NULL
 RETURNING sample_id
 
--- :sample_compartment
+-- :sample_compartment  what a settled hold concerns
 SELECT compartment_id, sample_no FROM sample WHERE sample_id = %(sample_id)s
 
 -- :numbers  current samples by number
@@ -276,7 +276,7 @@ UNION ALL
  WHERE compartment_id = %(compartment_id)s AND superseded_by IS NULL AND sampled_on > %(on)s ORDER BY sampled_on LIMIT 1)
 ORDER BY sampled_on
 
--- :new_oil_of
+-- :new_oil_of  what a compartment's oil was when new
 SELECT o.name, o.new_values FROM compartment c JOIN oil o ON o.fleet_id = c.fleet_id AND o.oil_id = c.oil_id
 WHERE c.compartment_id = %(compartment_id)s
 

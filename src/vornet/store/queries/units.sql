@@ -44,13 +44,10 @@ SELECT (SELECT array_agg(name ORDER BY name) FROM depot) AS depots,
        (SELECT count(*) FROM unit) AS units, (SELECT count(*) FROM compartment) AS compartments,
        (SELECT count(DISTINCT compartment_id) FROM doubt WHERE settled IS NULL) AS doubted
 
--- :unit
+-- :unit  one unit
 SELECT u.unit_id, u.name AS unit, d.name AS depot, u.model, u.duty, u.meter_unit, u.second_meter_unit, u.estimated_per_day,
        u.state, u.facts
 FROM unit u LEFT JOIN depot d USING (fleet_id, depot_id) WHERE u.unit_id = %(unit_id)s
-
--- :compartments_of  of some units
-SELECT compartment_id, unit_id FROM compartment WHERE unit_id = ANY(%(units)s) ORDER BY compartment_id
 
 -- :shared_here  sumps of other units that this unit shares
 SELECT c.compartment_id, u.name AS unit, c.name AS compartment FROM compartment c JOIN unit u USING (fleet_id, unit_id)
@@ -91,11 +88,11 @@ SELECT e.event_id, e.compartment_id, c.name AS compartment, e.on_day, e.meter, e
 FROM event e JOIN compartment c USING (fleet_id, compartment_id)
 WHERE c.unit_id = %(unit_id)s AND e.superseded_by IS NULL ORDER BY e.on_day DESC LIMIT 30
 
--- :attachments_of
+-- :attachments_of  which files there are, without their bytes
 SELECT attachment_id, compartment_id, name, kind, media_type, length(content) AS bytes, recorded_at, recorded_by
 FROM attachment WHERE unit_id = %(unit_id)s ORDER BY kind, name
 
--- :attachment
+-- :attachment  one file with its bytes
 SELECT name, media_type, content FROM attachment WHERE attachment_id = %(attachment_id)s
 
 -- :put_attachment  the same content twice is one
@@ -104,16 +101,16 @@ SELECT %(fleet_id)s, %(unit_id)s, %(compartment_id)s::bigint, %(name)s, %(kind)s
 WHERE NOT EXISTS (SELECT 1 FROM attachment WHERE unit_id = %(unit_id)s AND sha256 = %(sha256)s
                   AND compartment_id IS NOT DISTINCT FROM %(compartment_id)s::bigint)
 
--- :remove_attachment
+-- :remove_attachment  its name goes into the audit trail
 DELETE FROM attachment WHERE attachment_id = %(attachment_id)s RETURNING name, unit_id
 
--- :unit_by_name
+-- :unit_by_name  a name is used once
 SELECT unit_id FROM unit WHERE name = %(name)s
 
--- :rename_unit
+-- :rename_unit  before its other figures are put by name
 UPDATE unit SET name = %(name)s WHERE unit_id = %(unit_id)s
 
--- :rename_compartment
+-- :rename_compartment  before its other figures are put by name
 UPDATE compartment SET name = %(name)s WHERE compartment_id = %(compartment_id)s
 
 -- :remove_compartment  only one that has no history
@@ -135,11 +132,11 @@ SELECT compartment_id, litres, (extra ->> 'reading_before')::float8 AS reading_b
 WHERE superseded_by IS NULL AND extra ? 'reading_before' AND extra ? 'reading_after'
   AND (%(compartments)s::bigint[] IS NULL OR compartment_id = ANY(%(compartments)s))
 
--- :register_figures
+-- :register_figures  what measurements are compared with
 SELECT compartment_id, capacity_l, capacity_without_filter_l, volume_between_marks_l FROM compartment
 WHERE %(compartments)s::bigint[] IS NULL OR compartment_id = ANY(%(compartments)s)
 
--- :doubts
+-- :doubts  figures that measurements speak against
 SELECT x.compartment_id, u.unit_id, u.name AS unit, c.name AS compartment, x.field, x.said, x.learned, x.low, x.high, x.n, x.settled,
        x.settled_by, x.settled_at, x.why
 FROM doubt x JOIN compartment c USING (fleet_id, compartment_id) JOIN unit u USING (fleet_id, unit_id)
@@ -156,11 +153,11 @@ WHERE doubt.settled IS NULL OR doubt.settled = 'taken' OR excluded.learned NOT B
 -- :clear_doubt  nothing speaks against it any more
 DELETE FROM doubt WHERE compartment_id = %(compartment_id)s AND field = %(field)s AND settled IS DISTINCT FROM 'kept'
 
--- :settle_doubt
+-- :settle_doubt  taken or kept, once
 UPDATE doubt SET settled = %(settled)s, settled_by = %(by)s, settled_at = now(), why = %(why)s
 WHERE compartment_id = %(compartment_id)s AND field = %(field)s AND settled IS NULL RETURNING learned, said
 
--- :oil
+-- :oil  one oil
 SELECT oil_id, name, grade, density_kg_l, new_values, facts FROM oil WHERE oil_id = %(oil_id)s
 
 -- :oil_use  where an oil is the one meant
@@ -182,15 +179,15 @@ LEFT JOIN oil o ON o.fleet_id = d.fleet_id AND o.oil_id = d.oil_id
 WHERE d.superseded_by IS NULL AND d.extra ? 'concession' AND (%(oil_id)s::bigint IS NULL OR d.oil_id = %(oil_id)s)
 ORDER BY d.on_day DESC LIMIT 100
 
--- :rename_oil
+-- :rename_oil  before its other figures are put by name
 UPDATE oil SET name = %(name)s WHERE oil_id = %(oil_id)s
 
--- :find_oils_and_units
+-- :find_oils_and_units  what else fits a typed word
 SELECT 'unit' AS kind, unit_id AS id, name FROM unit WHERE name ILIKE %(like)s
 UNION ALL SELECT 'oil', oil_id, name FROM oil WHERE name || ' ' || coalesce(grade, '') ILIKE %(like)s
 UNION ALL SELECT 'item', i.item_id, u.name || ' · ' || i.name FROM service_item i JOIN unit u USING (fleet_id, unit_id)
           WHERE i.name ILIKE %(like)s
 ORDER BY 1 DESC, 3 LIMIT %(limit)s
 
--- :depots_of_units
+-- :depots_of_units  where each unit is kept
 SELECT u.name AS unit, d.name AS depot FROM unit u LEFT JOIN depot d USING (fleet_id, depot_id)

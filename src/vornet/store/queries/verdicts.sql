@@ -33,10 +33,10 @@ SELECT s.sample_id, s.sample_no, s.compartment_id, s.sampled_on, e.proposed, e.e
 FROM sample s JOIN evaluation e USING (fleet_id, sample_id)
 WHERE s.sample_id = %(sample_id)s AND s.superseded_by IS NULL AND s.compartment_id IS NOT NULL
 
--- :held
+-- :held  nobody signs what is held
 SELECT 1 FROM hold WHERE sample_id = %(sample_id)s AND settled_at IS NULL LIMIT 1
 
--- :sign
+-- :sign  with everything it was signed on
 INSERT INTO verdict (fleet_id, sample_id, compartment_id, verdict, proposed, hypotheses, evidence, limit_set_id, cause, comment,
                      reason, signed_by)
 VALUES (%(fleet_id)s, %(sample_id)s, %(compartment_id)s, %(verdict)s, %(proposed)s, %(hypotheses)s, %(evidence)s, %(limit_set_id)s,
@@ -46,10 +46,10 @@ RETURNING verdict_id
 -- :current  locks it
 SELECT verdict_id FROM verdict WHERE sample_id = %(sample_id)s AND superseded_by IS NULL FOR UPDATE
 
--- :supersede
+-- :supersede  the one before, kept
 UPDATE verdict SET superseded_by = verdict_id WHERE verdict_id = %(verdict_id)s
 
--- :superseded_by
+-- :superseded_by  the one before points to the new one
 UPDATE verdict SET superseded_by = %(by)s WHERE verdict_id = %(verdict_id)s
 
 -- :sign_many  agree with every proposal drawn up to a day that nobody has signed
@@ -72,7 +72,7 @@ SELECT sample_id, verdict, proposed FROM verdict WHERE superseded_by IS NULL
 -- :signed_of  the same for some compartments
 SELECT sample_id, verdict, proposed FROM verdict WHERE superseded_by IS NULL AND compartment_id = ANY(%(compartments)s)
 
--- :open_action
+-- :open_action  what is to be done, by whom, until when
 INSERT INTO action (fleet_id, compartment_id, sample_id, verdict_id, kind, cause, what, owner, due_on, opened_by)
 VALUES (%(fleet_id)s, %(compartment_id)s, %(sample_id)s, %(verdict_id)s, %(kind)s, %(cause)s, %(what)s, %(owner)s, %(due_on)s, %(by)s)
 RETURNING action_id
@@ -95,10 +95,10 @@ LEFT JOIN finding f ON f.fleet_id = a.fleet_id AND f.finding_id = a.finding_id
 WHERE a.closed_at IS NOT NULL AND (%(compartment_id)s::bigint IS NULL OR a.compartment_id = %(compartment_id)s)
 ORDER BY a.closed_at DESC LIMIT %(limit)s
 
--- :action
+-- :action  one action with its sample
 SELECT a.*, s.sampled_on FROM action a JOIN sample s USING (fleet_id, sample_id) WHERE a.action_id = %(action_id)s
 
--- :close_on_sample
+-- :close_on_sample  a later sample shows that it worked
 UPDATE action SET closed_at = now(), closed_by = %(by)s, closed_sample_id = %(sample_id)s
 WHERE action_id = %(action_id)s AND closed_at IS NULL
 
@@ -121,7 +121,7 @@ LEFT JOIN verdict v ON v.fleet_id = x.fleet_id AND v.sample_id = x.last_sample_i
 WHERE x.urgency = 0 AND NOT EXISTS (SELECT 1 FROM stop_heard h WHERE h.fleet_id = x.fleet_id AND h.sample_id = x.last_sample_id)
 ORDER BY x.last_sampled_on, x.compartment_id LIMIT 20
 
--- :hear_stop
+-- :hear_stop  somebody who answers for the unit has heard
 INSERT INTO stop_heard (fleet_id, sample_id, compartment_id, heard_by, note)
 SELECT %(fleet_id)s, x.last_sample_id, x.compartment_id, %(by)s, %(note)s FROM standing x
 WHERE x.urgency = 0 AND x.last_sample_id = %(sample_id)s ON CONFLICT DO NOTHING RETURNING compartment_id
@@ -129,11 +129,11 @@ WHERE x.urgency = 0 AND x.last_sample_id = %(sample_id)s ON CONFLICT DO NOTHING 
 -- :heard  who heard a sample's stop
 SELECT heard_by, heard_at, note FROM stop_heard WHERE sample_id = %(sample_id)s
 
--- :close_on_finding
+-- :close_on_finding  the workshop has looked
 UPDATE action SET closed_at = now(), closed_by = %(by)s, finding_id = %(finding_id)s
 WHERE action_id = %(action_id)s AND closed_at IS NULL
 
--- :put_finding
+-- :put_finding  with what had been said of it lately
 INSERT INTO finding (fleet_id, compartment_id, sample_id, on_day, cause, note, said, recorded_by)
 VALUES (%(fleet_id)s, %(compartment_id)s, %(sample_id)s, %(on)s, %(cause)s, %(note)s, %(said)s, %(by)s)
 RETURNING finding_id
@@ -145,7 +145,7 @@ WHERE s.compartment_id = %(compartment_id)s AND s.superseded_by IS NULL
   AND s.sampled_on <= %(on)s AND s.sampled_on > %(on)s::date - 183
 GROUP BY 1
 
--- :findings
+-- :findings  newest first
 SELECT f.*, u.name AS unit, c.name AS compartment FROM finding f JOIN compartment c USING (fleet_id, compartment_id)
 JOIN unit u USING (fleet_id, unit_id)
 WHERE %(compartment_id)s::bigint IS NULL OR f.compartment_id = %(compartment_id)s
