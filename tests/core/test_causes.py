@@ -145,6 +145,7 @@ def test_a_bottle_from_standing_oil_teaches_nothing():
     assert departed(low).n[4, AT["fe"]] < departed(history).n[4, AT["fe"]]
 
 
+@pytest.mark.slow
 @given(cutoff=st.integers(2, 13), seed=st.integers(0, 3))
 def test_a_judgement_uses_nothing_later_than_its_sample(cutoff, seed):
     history, at = fleet(seed)
@@ -218,6 +219,7 @@ def test_below_what_the_lab_sees_is_never_a_rise():
 ODD = st.sampled_from([np.nan, 0.0, 1e-9, 1.0, 1e6, 1e12])
 
 
+@pytest.mark.slow
 @given(st.lists(ODD, min_size=COUNT, max_size=COUNT), st.integers(0, 20))
 def test_absurd_values_never_end_in_a_nan(row, which):
     history, _ = fleet()

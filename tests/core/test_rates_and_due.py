@@ -214,6 +214,7 @@ def test_a_bend_is_set_against_the_stretch_before_in_the_same_charge_only():
     assert np.isnan(found.before[[0, 2], 0]).all()
 
 
+@pytest.mark.slow
 def test_the_error_of_a_bend_counts_the_reading_that_both_stretches_share():
     """Monte Carlo: noise on three readings of one charge, the spread of the change against its formula (scipy's chi-square)."""
     from dataclasses import replace

@@ -13,6 +13,8 @@ from vornet.flows.work import jobs
 from vornet.sim import demo, engine
 from vornet.sim.fleet import OILS, UNITS
 
+pytestmark = pytest.mark.slow
+
 
 @pytest.fixture(scope="module")
 def loaded(db):

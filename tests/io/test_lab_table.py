@@ -280,6 +280,7 @@ def test_a_workbook_that_is_cut_off():
     assert "can be read" in refused(b"PK\x05\x06" + b"\x00" * 18)  # an empty archive
 
 
+@pytest.mark.slow
 def test_an_archive_that_unpacks_to_a_thousand_times_its_size():
     out = io.BytesIO()
     with zipfile.ZipFile(out, "w", zipfile.ZIP_DEFLATED, compresslevel=9) as pack:
@@ -290,6 +291,7 @@ def test_an_archive_that_unpacks_to_a_thousand_times_its_size():
     assert "unpacks to more than" in refused(out.getvalue())
 
 
+@pytest.mark.slow
 def test_an_archive_whose_directory_lies_about_its_size():
     out = io.BytesIO()
     with (

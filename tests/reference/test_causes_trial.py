@@ -6,6 +6,8 @@ import pytest
 from conftest import TODAY
 from vornet.sim import causes_trial, trial_fleets
 
+pytestmark = pytest.mark.slow
+
 
 @pytest.fixture(scope="module")
 def found(db):

@@ -8,6 +8,8 @@ from scipy import stats
 from vornet.sim import ageing, interval_trial
 from vornet.sim.interval_trial import Cell
 
+pytestmark = pytest.mark.slow
+
 SEED = 3301  # nothing was set on it
 
 

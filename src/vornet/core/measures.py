@@ -198,9 +198,19 @@ def as_typed(value: float | None, kind: str, measures: str) -> str:
     return "" if got is None else plain_figure(got)
 
 
+def significant(value: float | None, kind: str, measures: str) -> str:
+    """A stored quantity in the fleet's unit to six digits, for reading only; '' for none."""
+    got = shown(value, kind, measures)
+    return "" if got is None else _six(got)
+
+
+def _six(value: float) -> str:
+    return f"{value:.6g}" if abs(value) < 1e6 else f"{value:.0f}"
+
+
 def plain_figure(value: float) -> str:
     """A number with a decimal point as it may be typed by anybody: never one that a comma's friend would read as thousands."""
-    text = f"{value:.6g}" if abs(value) < 1e6 else f"{value:.0f}"
+    text = _six(value)
     return text + "0" if re.fullmatch(r"-?[1-9]\d{0,2}\.\d{3}", text) else text
 
 

@@ -126,6 +126,12 @@ def as_typed(context: Context, value: float | None, kind: str) -> str:
     return measures.as_typed(value, _kind(kind), context["measures"])
 
 
+@pass_context
+def figure_of(context: Context, value: float | None, kind: str) -> str:
+    """A stored quantity as it was typed once, for reading."""
+    return measures.significant(value, _kind(kind), context["measures"])
+
+
 class _Open(dict[str, Any]):
     def __missing__(self, key: str) -> None:
         return None
@@ -163,7 +169,7 @@ _environment.filters.update(
     per=per,
     u=unit_of,
     said=said,
-    typed=as_typed,
+    typed=as_typed, figure_of=figure_of,
 )
 _environment.globals.update(
     drop=drop, life_bar=life_bar, verdict_words={**WORDS, "none": "No verdict", "held": "Held"},

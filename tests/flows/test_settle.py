@@ -1,0 +1,124 @@
+"""Facts below, judgement above: writers touch, the opener of the transaction settles, a worker does what is many."""
+
+import json
+
+import pytest
+
+from conftest import HEADER, TODAY, row, small_register
+from vornet.flows import worker
+from vornet.flows.house import fleets
+from vornet.flows.judge import evaluate, settle
+from vornet.flows.judge.settle import settling
+from vornet.flows.lab import results
+from vornet.flows.plan import service
+from vornet.flows.register import register, units
+from vornet.flows.work import notes
+from vornet.io.equipment import ServiceItem
+from vornet.store import queue
+
+NEW = f"{HEADER}\n{row('T1', '2025-12-20', 3700, 200, False)}\n".encode()
+
+
+def touched(db, fleet):
+    with db.fleet(fleets.find(db, fleet)) as c:
+        return sorted((r["what"], r["id"]) for r in c.execute("SELECT what, id FROM touched").fetchall())
+
+
+def judged(db, fleet, number):
+    with db.fleet(fleets.find(db, fleet)) as c:
+        sql = "SELECT proposed FROM evaluation JOIN sample USING (fleet_id, sample_id) WHERE sample_no = %s"
+        return c.execute(sql, [number]).fetchone()
+
+
+@pytest.fixture
+def place(db, fleet):
+    with db.fleet(fleets.find(db, fleet)) as c:
+        queue.take_touched(c)
+        return c.execute("SELECT unit_id, compartment_id FROM compartment").fetchone()
+
+
+def test_taking_a_file_in_only_touches(db, fleet, place):
+    results.load(db, NEW, fleet=fleet, name="t.csv", by="t")
+    assert touched(db, fleet) == [("compartment", place["compartment_id"])]
+    assert judged(db, fleet, "T1") is None
+    with settling(db, fleets.find(db, fleet), TODAY):
+        pass
+    assert touched(db, fleet) == []
+    assert judged(db, fleet, "T1")["proposed"] == 0
+
+
+@pytest.mark.parametrize(
+    "write",
+    [
+        lambda c, f, p: notes.read_meter(c, f, p["unit_id"], 1, 3900, TODAY, "t", TODAY),
+        lambda c, f, p: notes.top_up(c, f, p["compartment_id"], TODAY, 3900, 2, None, None, "t", TODAY),
+        lambda c, f, p: notes.level_check(c, f, p["compartment_id"], TODAY, 3900, 0.5, "t", TODAY),
+        lambda c, f, p: notes.event(c, f, p["compartment_id"], "repair", TODAY, 3900, 1, 1, "", "", "t", TODAY),
+        lambda c, f, p: units.save_compartment(c, f, p["compartment_id"], {"interval_h": 450}, "t", TODAY),
+        lambda c, f, p: units.set_state(c, f, p["unit_id"], "laid_up", TODAY, "", "t", TODAY),
+    ],
+)
+def test_writers_touch_what_they_change(db, fleet, place, write):
+    fleet_id = fleets.find(db, fleet)
+    with db.fleet(fleet_id) as c:
+        before = c.execute("SELECT * FROM standing").fetchone()
+        write(c, fleet_id, place)
+        assert c.execute("SELECT * FROM standing").fetchone() == before  # nothing is worked yet
+    assert touched(db, fleet) == [("compartment", place["compartment_id"])]
+    with db.fleet(fleet_id) as c:
+        assert settle.settle(c, fleet_id, TODAY) == 0
+    assert touched(db, fleet) == []
+
+
+def test_a_plan_is_touched_by_itself(db, fleet, place):
+    fleet_id = fleets.find(db, fleet)
+    with db.fleet(fleet_id) as c:
+        service.put(c, fleet_id, ServiceItem(unit="MV Test", item="Belt", every_days=90), "t", TODAY)
+    assert touched(db, fleet) == [("plan", place["unit_id"])]
+    with settling(db, fleet_id, TODAY) as c:
+        item = c.execute("SELECT item_id FROM service_item").fetchone()["item_id"]
+        service.record(c, fleet_id, item, TODAY, None, "done", {}, "", "t", TODAY)
+    with db.fleet(fleet_id) as c:
+        assert c.execute("SELECT due_day FROM service_item").fetchone()["due_day"].isoformat() == "2026-04-15"
+
+
+def test_what_fails_touches_nothing(db, fleet, place):
+    fleet_id = fleets.find(db, fleet)
+
+    def broken():
+        with settling(db, fleet_id, TODAY) as c:
+            notes.top_up(c, fleet_id, place["compartment_id"], TODAY, 3900, 2, None, None, "t", TODAY)
+            raise RuntimeError
+
+    with pytest.raises(RuntimeError):
+        broken()
+    assert touched(db, fleet) == []
+
+
+def test_many_go_on_the_queue_and_a_worker_does_them(db, fleet_name):
+    document = small_register(fleet_name)
+    base = document["units"][0]
+    document["units"] = [base, *({**base, "unit": f"MV {i}"} for i in range(settle.AT_ONCE + 2))]
+    register.load(db, json.dumps(document).encode(), by="t", today=TODAY)
+    results.load(db, NEW, fleet=fleet_name, name="t.csv", by="t")
+    fleet_id = fleets.find(db, fleet_name)
+    assert len(touched(db, fleet_name)) == settle.AT_ONCE + 3
+    with db.fleet(fleet_id) as c:
+        assert settle.settle(c, fleet_id, TODAY) == settle.AT_ONCE + 3
+    assert judged(db, fleet_name, "T1") is None
+    assert touched(db, fleet_name) == []
+    worker.drain_queue(db, TODAY)
+    assert judged(db, fleet_name, "T1") is not None
+
+
+def test_a_document_touches_the_units_it_names(db, fleet_name):
+    document = small_register(fleet_name)
+    document["units"].append({**document["units"][0], "unit": "MV Other"})
+    register.load(db, json.dumps(document).encode(), by="t", today=TODAY)
+    evaluate.evaluate(db, fleet_name, TODAY)
+    assert touched(db, fleet_name) == []  # a whole evaluation looks at everything
+    register.load(db, json.dumps({"fleet": fleet_name, "readings": [{"unit": "MV Other", "on": "2026-01-12", "meter": 50}]}).encode(),
+                  by="t", today=TODAY)  # fmt: skip
+    assert len(touched(db, fleet_name)) == 1
+    register.load(db, json.dumps({"fleet": fleet_name, "oils": [{"name": "New 5W-30"}]}).encode(), by="t", today=TODAY)
+    assert len(touched(db, fleet_name)) == 2  # everybody rests on the oils
