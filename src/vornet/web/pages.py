@@ -169,7 +169,8 @@ _environment.filters.update(
     per=per,
     u=unit_of,
     said=said,
-    typed=as_typed, figure_of=figure_of,
+    typed=as_typed,
+    figure_of=figure_of,
 )
 _environment.globals.update(
     drop=drop, life_bar=life_bar, verdict_words={**WORDS, "none": "No verdict", "held": "Held"},
