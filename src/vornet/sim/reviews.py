@@ -5,9 +5,11 @@ from __future__ import annotations
 from datetime import date, timedelta
 from typing import Any
 
-from vornet.core.judge import VERDICTS
 from vornet.flows.judge import verdicts
 from vornet.store.database import Connection, query
+
+#: verdicts by their codes, as people sign them
+VERDICT_NAMES = {code: name for name, code in verdicts.CODES.items()}
 
 #: samples of the last days wait for the analyst
 UNSIGNED_DAYS = 24
@@ -52,7 +54,7 @@ def load(connection: Connection, fleet_id: int, analyst: str, until: date) -> No
         signed = _last_signed(connection, compartment_id) if compartment_id is not None else None
         if signed:
             verdicts.sign(
-                connection, fleet_id, signed["sample_id"], VERDICTS[signed["verdict"]], by=analyst, today=until, cause=cause,
+                connection, fleet_id, signed["sample_id"], VERDICT_NAMES[signed["verdict"]], by=analyst, today=until, cause=cause,
                 comment=what + ".", reason="" if signed["verdict"] == signed["proposed"] else "as before",
                 actions=(verdicts.Action(what, "do", owner, until + timedelta(days=days), cause),),
             )  # fmt: skip
