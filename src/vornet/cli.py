@@ -250,7 +250,7 @@ def export_register(
     template: Annotated[bool, typer.Option("--template", help="An empty workbook with its columns explained.")] = False,
 ) -> None:  # fmt: skip
     """The whole register, in the shapes that import reads."""
-    from vornet.flows.register import register
+    from vornet.flows.register import dump
     from vornet.io import workbook
 
     if layout not in ("json", "xlsx", "csv", "zip"):
@@ -261,7 +261,7 @@ def export_register(
         document: dict[str, Any] = {"fleet": fleet or ""}
     else:
         with database() as db:
-            document = register.dump(db, _fleet(db, fleet), _day(today))
+            document = dump.dump(db, _fleet(db, fleet), _day(today))
     content: bytes | str
     if layout == "json":
         content = json.dumps(document, ensure_ascii=False, indent=1, allow_nan=False) + "\n"

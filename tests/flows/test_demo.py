@@ -9,7 +9,7 @@ import pytest
 from conftest import TODAY
 from vornet.flows.house import fleets
 from vornet.flows.judge import judgements, learned
-from vornet.flows.work import jobs
+from vornet.flows.work import cards
 from vornet.sim import demo, engine
 from vornet.sim.fleet import OILS, UNITS
 
@@ -51,7 +51,7 @@ def test_every_hypothesis_occurs_and_the_truth_is_kept(loaded):
 
 def test_job_cards_in_every_state(loaded):
     with loaded.fleet(fleets.find(loaded, demo.FLEET)) as c:
-        counts = jobs.cards(c, "all")["counts"]
+        counts = cards.cards(c, "all")["counts"]
     assert {k for k in ("todo", "done", "part", "stopped", "cancelled") if counts[k] == 0} == set()
 
 

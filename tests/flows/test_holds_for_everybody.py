@@ -15,7 +15,7 @@ from vornet.flows.judge import aside, evaluate, fleet_history, holds, judgements
 from vornet.flows.judge.settle import settling
 from vornet.flows.lab import results
 from vornet.flows.pages import board, compartment
-from vornet.flows.register import register
+from vornet.flows.register import dump, register
 from vornet.sim import use
 from vornet.store.database import query
 from vornet.web.app import create_app
@@ -226,7 +226,7 @@ def test_an_approved_interval_falls_back_when_another_oil_is_poured(db, fleet):
     found = judgements.intervals(db, fleet)[0]
     assert (found["outcome"], found["proposed_h"], found["charges"]) == ("shorten", 450, 0)
     assert any(g["key"] == "oil_change" and g["bites"] for g in found["guards"])
-    out = register.dump(db, fleet, later)
+    out = dump.dump(db, fleet, later)
     assert next(o for o in out["oils"] if o["name"] == "Other 10W-40")["cap_h"] == 450  # and it comes back out
 
 

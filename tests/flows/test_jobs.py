@@ -14,7 +14,7 @@ from vornet.flows.house import fleets, people
 from vornet.flows.judge import evaluate, fleet_history
 from vornet.flows.judge.settle import settling
 from vornet.flows.register import register, units
-from vornet.flows.work import jobs
+from vornet.flows.work import cards, entries, photos, put_off
 from vornet.store.database import query
 
 NOW = datetime(2026, 1, 15, 12, tzinfo=UTC)
@@ -43,7 +43,7 @@ def ready(db, fleet):
         unit_id = c.execute("SELECT unit_id FROM unit").fetchone()["unit_id"]
         ids = {r["name"]: r["compartment_id"] for r in c.execute("SELECT name, compartment_id FROM compartment").fetchall()}
         item = c.execute("SELECT item_id FROM service_item").fetchone()["item_id"]
-        job_id = jobs.make(c, fleet_id, unit_id, [ids["engine"], ids["gearbox"]], [item], TODAY, True, "", "Pat")
+        job_id = cards.make(c, fleet_id, unit_id, [ids["engine"], ids["gearbox"]], [item], TODAY, True, "", "Pat")
         parts = [p["part_id"] for p in c.execute(query("jobs.parts"), {"job_id": job_id}).fetchall()]
     return fleet_id, job_id, parts, visitors, ids
 
@@ -69,7 +69,7 @@ def engine_rows(part):
 def send(db, ready, rows, who=0, now=NOW):
     fleet_id, job_id, _, visitors, _ = ready
     with settling(db, fleet_id, TODAY) as c:
-        return jobs.take(c, visitors[who], job_id, rows, now, TODAY)
+        return entries.take(c, visitors[who], job_id, rows, now, TODAY)
 
 
 def test_a_drain_done_at_the_unit_is_right_to_the_number(db, ready):
@@ -139,7 +139,7 @@ def test_two_people_both_keep_what_they_said(db, ready):
     assert answer["refused"] == []
     assert answer["parts"][parts[0]]["figures"]["residual_l"] == 7.0
     with settling(db, fleet_id, TODAY) as c:
-        card = jobs.card(c, job_id, TODAY)
+        card = cards.card(c, job_id, TODAY)
         assert card["parts"][0]["said"].others["out_l"] == [("Sunniva", 52.0)]
         assert c.execute("SELECT count(*) AS n FROM drain WHERE on_day = %s", [TODAY]).fetchone()["n"] == 1
 
@@ -187,22 +187,22 @@ def test_a_part_missing_is_put_off_and_the_rest_goes_on(db, ready):
     answer = send(db, ready, [row(parts[1], "defer", defer), row(parts[0], "defer", {"kind": "defect", "what": "hose chafed"})])
     assert (answer["parts"][parts[1]]["state"], answer["parts"][parts[0]]["state"]) == ("deferred", "open")
     with settling(db, fleet_id, TODAY) as c:
-        rows = {d["kind"]: d for d in jobs.deferred(c)}
+        rows = {d["kind"]: d for d in put_off.deferred(c)}
         assert (rows["part_missing"]["part"], rows["part_missing"]["owner"], str(rows["part_missing"]["due_on"])) == (
             "OR-44", "Stores", "2026-02-01")  # fmt: skip
-        jobs.close_deferred(c, fleet_id, rows["defect"]["deferred_id"], "clamped", None, "t")
-        assert len(jobs.deferred(c)) == 1
+        put_off.close_deferred(c, fleet_id, rows["defect"]["deferred_id"], "clamped", None, "t")
+        assert len(put_off.deferred(c)) == 1
         with pytest.raises(InputError, match="dealt with"):
-            jobs.close_deferred(c, fleet_id, rows["defect"]["deferred_id"], "again", None, "t")
+            put_off.close_deferred(c, fleet_id, rows["defect"]["deferred_id"], "again", None, "t")
 
 
 def test_a_level_that_fell_after_the_first_run_is_an_alarm(db, ready):
     fleet_id, _, parts, _, _ = ready
     send(db, ready, [*engine_rows(parts[0]), row(parts[0], "done", {}, 30)])
     with settling(db, fleet_id, TODAY) as c:
-        recheck = next(d for d in jobs.deferred(c) if d["kind"] == "recheck")
-        assert jobs.close_deferred(c, fleet_id, recheck["deferred_id"], "", 0.6, "t") == "fallen"
-        assert "Level fell from 1.00 to 0.60" in next(d["what"] for d in jobs.deferred(c))
+        recheck = next(d for d in put_off.deferred(c) if d["kind"] == "recheck")
+        assert put_off.close_deferred(c, fleet_id, recheck["deferred_id"], "", 0.6, "t") == "fallen"
+        assert "Level fell from 1.00 to 0.60" in next(d["what"] for d in put_off.deferred(c))
 
 
 @pytest.mark.parametrize("wrong", [timedelta(days=1), timedelta(days=-1), timedelta(days=400)])
@@ -287,15 +287,15 @@ def test_photos_are_kept_once_and_say_nothing_of_the_camera(db, ready):
     name = str(uuid.uuid4())
     with settling(db, fleet_id, TODAY) as c:
         for _ in range(2):
-            jobs.keep_photo(c, visitors[0], job_id, name, parts[0], "magnet", jobs.photo_drawn(picture()))
+            photos.keep_photo(c, visitors[0], job_id, name, parts[0], "magnet", photos.photo_drawn(picture()))
         kept = c.execute("SELECT content FROM job_photo").fetchall()
         assert len(kept) == 1
         assert b"Tell-tale" not in bytes(kept[0]["content"])
-        for content, why in ((b"MZ\x90", "neither a PDF nor a picture"), (b"\xff" * (jobs.LARGEST_PHOTO + 1), "larger than 12 MB")):
+        for content, why in ((b"MZ\x90", "neither a PDF nor a picture"), (b"\xff" * (photos.LARGEST_PHOTO + 1), "larger than 12 MB")):
             with pytest.raises(InputError, match=why):
-                jobs.photo_drawn(content)
+                photos.photo_drawn(content)
         with pytest.raises(InputError, match="not part of this job"):
-            jobs.keep_photo(c, visitors[0], job_id, str(uuid.uuid4()), 999_999, "x", picture())
+            photos.keep_photo(c, visitors[0], job_id, str(uuid.uuid4()), 999_999, "x", picture())
 
 
 def test_a_level_check_tells_the_loss_of_the_last_stretch(db, fleet):
@@ -319,16 +319,16 @@ def test_a_level_check_tells_the_loss_of_the_last_stretch(db, fleet):
 def test_the_weeks_kit_adds_up(db, ready):
     fleet_id, job_id, _parts, _, _ = ready
     with settling(db, fleet_id, TODAY) as c:
-        kit = jobs.week_kit(c, TODAY, TODAY + timedelta(days=6), TODAY)
+        kit = cards.week_kit(c, TODAY, TODAY + timedelta(days=6), TODAY)
         assert [(o["oil"], o["litres"], o["packs"]) for o in kit["oils"]] == [("Test 15W-40", 55 + 18, 15)]
         assert dict(kit["parts"])["sample bottle and label"] == 2
         with pytest.raises(InputError, match="why the job"):
-            jobs.cancel(c, fleet_id, job_id, " ", "t")
-        jobs.cancel(c, fleet_id, job_id, "unit sold", "t")
-        assert jobs.week_kit(c, TODAY, TODAY, TODAY)["oils"] == []
-        assert jobs.cards(c, "cancelled")["rows"][0]["note"] == "unit sold"
+            cards.cancel(c, fleet_id, job_id, " ", "t")
+        cards.cancel(c, fleet_id, job_id, "unit sold", "t")
+        assert cards.week_kit(c, TODAY, TODAY, TODAY)["oils"] == []
+        assert cards.cards(c, "cancelled")["rows"][0]["note"] == "unit sold"
         with pytest.raises(InputError, match="closed already"):
-            jobs.cancel(c, fleet_id, job_id, "again", "t")
+            cards.cancel(c, fleet_id, job_id, "again", "t")
 
 
 def test_a_card_is_for_its_own_unit(db, ready, fleet_name):
@@ -337,17 +337,17 @@ def test_a_card_is_for_its_own_unit(db, ready, fleet_name):
         unit_id = c.execute("SELECT unit_id FROM unit").fetchone()["unit_id"]
         for compartments, items, why in (([], [], "at least one"), ([999_999], [], "own compartments")):
             with pytest.raises(InputError, match=why):
-                jobs.make(c, fleet_id, unit_id, compartments, items, TODAY, True, "", "t")
+                cards.make(c, fleet_id, unit_id, compartments, items, TODAY, True, "", "t")
 
 
 def test_a_device_key_opens_its_own_job_only(db, ready):
     fleet_id, job_id, _, visitors, _ = ready
     with settling(db, fleet_id, TODAY) as c:
-        key = jobs.open_on_device(c, visitors[0], job_id)
+        key = entries.open_on_device(c, visitors[0], job_id)
         assert c.execute("SELECT state FROM job").fetchone()["state"] == "open"
-    assert jobs.device_owner(db, key, job_id).name == "Sunniva"
-    assert jobs.device_owner(db, key, job_id + 1) is None
-    assert jobs.device_owner(db, "guess", job_id) is None
+    assert entries.device_owner(db, key, job_id).name == "Sunniva"
+    assert entries.device_owner(db, key, job_id + 1) is None
+    assert entries.device_owner(db, "guess", job_id) is None
 
 
 def test_an_estimated_volume_makes_the_start_less_certain(db, fleet):

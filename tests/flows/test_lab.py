@@ -21,7 +21,7 @@ from vornet.flows import worker
 from vornet.flows.house import fleets
 from vornet.flows.judge import evaluate, fleet_history, judgements, verdicts
 from vornet.flows.judge.settle import settling
-from vornet.flows.lab import files, inbox, labs, parcels, results
+from vornet.flows.lab import files, held_rows, held_samples, inbox, labs, parcels, results
 from vornet.flows.register import register
 from vornet.io.lab_header import Meaning
 from vornet.io.lab_link import FolderLab, HttpLab, LabTrouble
@@ -235,7 +235,7 @@ def test_a_reissued_report_supersedes_and_both_stay_to_be_seen(db, fleet):
     results.load(db, csv_of(",".join(cells)), fleet=fleet, name="b.csv", by="t")
     sample = one(db, fleet, "SELECT sample_id FROM sample WHERE sample_no = 'R1' AND superseded_by IS NULL")
     with settling(db, fleets.find(db, fleet), TODAY) as c:
-        newest, oldest = inbox.history_of(c, sample["sample_id"])
+        newest, oldest = held_samples.history_of(c, sample["sample_id"])
     assert newest["changed"] == ["Iron 12 to 20"]
     assert (newest["file_name"], oldest["file_name"], oldest["superseded_why"]) == (
         "b.csv",
@@ -295,14 +295,14 @@ def test_a_slip_of_unit_is_put_right_and_the_lab_s_file_still_changes_nothing(db
     assert "in A/0.1 mm?" in hold["detail"]
     fleet_id = fleets.find(db, slipped)
     with settling(db, fleet_id, TODAY) as c:
-        inbox.correct(c, fleet_id, hold["sample_id"], {"oxidation": "11"}, "the lab uses A/0.1 mm", "An Analyst", TODAY)
+        held_samples.correct(c, fleet_id, hold["sample_id"], {"oxidation": "11"}, "the lab uses A/0.1 mm", "An Analyst", TODAY)
     assert open_holds(db, slipped) == {}
     assert {r["sample_no"]: r["proposed"] for r in judgements.judgements(db, slipped)}["U1"] == "run_on"
     again = results.load(db, csv_of(row("U1", "2025-12-20", 3700, 200, False, oxidation=0.11)), fleet=slipped, name="u.csv", by="t")
     assert (again.new, again.same, again.held_rows) == (0, 1, 0)
     with settling(db, fleet_id, TODAY) as c:
         current = c.execute("SELECT sample_id, values FROM sample WHERE sample_no = 'U1' AND superseded_by IS NULL").fetchone()
-        newest = inbox.history_of(c, current["sample_id"])[0]
+        newest = held_samples.history_of(c, current["sample_id"])[0]
     assert current["values"][INDEX["oxidation"]] == 11
     assert (newest["kind"], newest["what"], newest["made_by"]) == ("corrected", "oxidation 0.11 to 11", "An Analyst")
 
@@ -315,7 +315,7 @@ def test_a_correction_that_is_none_says_which_field(db, slipped, typed, why, fie
     hold = open_holds(db, slipped)["U1 unit_slip"]
     fleet_id = fleets.find(db, slipped)
     with pytest.raises(InputError) as told, db.fleet(fleet_id) as c:
-        inbox.correct(c, fleet_id, hold["sample_id"], typed, why, "An Analyst", TODAY)
+        held_samples.correct(c, fleet_id, hold["sample_id"], typed, why, "An Analyst", TODAY)
     assert told.value.field == field
     assert "U1 unit_slip" in open_holds(db, slipped)
 
@@ -327,11 +327,11 @@ def test_what_was_released_stays_released_through_a_correction(db, fleet):
     assert set(holds) == {"V1 unit_slip"}  # the unit is told first: what follows from it waits
     fleet_id = fleets.find(db, fleet)
     with settling(db, fleet_id, TODAY) as c:
-        new = inbox.correct(c, fleet_id, holds["V1 unit_slip"]["sample_id"], {"oxidation": "11"}, "unit", "A", TODAY)
+        new = held_samples.correct(c, fleet_id, holds["V1 unit_slip"]["sample_id"], {"oxidation": "11"}, "unit", "A", TODAY)
     assert set(open_holds(db, fleet)) == {"V1 bn_above_new"}
     with settling(db, fleet_id, TODAY) as c:
-        inbox.settle(c, fleet_id, open_holds(db, fleet)["V1 bn_above_new"]["hold_id"], "released", "another method", "A", TODAY)
-        inbox.correct(c, fleet_id, new, {"fe": "14"}, "printed wrongly", "A", TODAY)
+        held_samples.settle(c, fleet_id, open_holds(db, fleet)["V1 bn_above_new"]["hold_id"], "released", "another method", "A", TODAY)
+        held_samples.correct(c, fleet_id, new, {"fe": "14"}, "printed wrongly", "A", TODAY)
     assert open_holds(db, fleet) == {}
 
 
@@ -339,12 +339,12 @@ def test_a_rejected_sample_is_out_of_every_judgement(db, slipped):
     hold = open_holds(db, slipped)["U1 unit_slip"]
     fleet_id = fleets.find(db, slipped)
     with settling(db, fleet_id, TODAY) as c:
-        inbox.settle(c, fleet_id, hold["hold_id"], "rejected", "withdrawn", "A", TODAY)
+        held_samples.settle(c, fleet_id, hold["hold_id"], "rejected", "withdrawn", "A", TODAY)
     judged = {r["sample_no"]: r for r in judgements.judgements(db, slipped)}["U1"]
     assert judged["proposed"] is None
     assert [h["reason"] for h in judged["held"]] == ["unit_slip"]
     with pytest.raises(InputError, match="settled already"), db.fleet(fleet_id) as c:
-        inbox.settle(c, fleet_id, hold["hold_id"], "released", "no", "A", TODAY)
+        held_samples.settle(c, fleet_id, hold["hold_id"], "released", "no", "A", TODAY)
 
 
 def test_a_held_row_is_corrected_and_taken_in_with_its_original_kept(db, fleet):
@@ -352,15 +352,15 @@ def test_a_held_row_is_corrected_and_taken_in_with_its_original_kept(db, fleet):
     held = one(db, fleet, "SELECT * FROM held_row WHERE sample_no = 'W1'")
     fleet_id = fleets.find(db, fleet)
     with pytest.raises(InputError, match="no unit named"), db.fleet(fleet_id) as c:
-        inbox.correct_row(c, fleet_id, held["held_row_id"], {"unit": "MV Tset"}, "typo", "A", TODAY)
+        held_rows.correct_row(c, fleet_id, held["held_row_id"], {"unit": "MV Tset"}, "typo", "A", TODAY)
     with settling(db, fleet_id, TODAY) as c:
-        assert inbox.correct_row(c, fleet_id, held["held_row_id"], {"unit": "MV Test"}, "typo at the lab", "A", TODAY) == "W1"
+        assert held_rows.correct_row(c, fleet_id, held["held_row_id"], {"unit": "MV Test"}, "typo at the lab", "A", TODAY) == "W1"
     assert {r["sample_no"]: r["proposed"] for r in judgements.judgements(db, fleet)}["W1"] == "run_on"
     after = one(db, fleet, "SELECT * FROM held_row WHERE sample_no = 'W1'")
     assert after["original"]["unit"] == "M/V Test"
     assert after["resolution"] == "taken in: typo at the lab"
     with pytest.raises(InputError, match="dealt with"), db.fleet(fleet_id) as c:
-        inbox.correct_row(c, fleet_id, held["held_row_id"], {}, "again", "A", TODAY)
+        held_rows.correct_row(c, fleet_id, held["held_row_id"], {}, "again", "A", TODAY)
 
 
 def test_a_row_whose_number_is_taken_replaces_the_earlier_one_only_when_told_to(db, fleet):
@@ -370,9 +370,9 @@ def test_a_row_whose_number_is_taken_replaces_the_earlier_one_only_when_told_to(
     assert held["reason"] == "contradicts"
     fleet_id = fleets.find(db, fleet)
     with pytest.raises(InputError, match="already there"), db.fleet(fleet_id) as c:
-        inbox.correct_row(c, fleet_id, held["held_row_id"], {}, "as it is", "A", TODAY)
+        held_rows.correct_row(c, fleet_id, held["held_row_id"], {}, "as it is", "A", TODAY)
     with settling(db, fleet_id, TODAY) as c:
-        inbox.correct_row(c, fleet_id, held["held_row_id"], {}, "the lab confirms", "A", TODAY, force=True)
+        held_rows.correct_row(c, fleet_id, held["held_row_id"], {}, "the lab confirms", "A", TODAY, force=True)
     found = rows_of(db, fleet, "SELECT values, superseded_by FROM sample WHERE sample_no = 'X1' ORDER BY sample_id")
     assert [f["superseded_by"] is None for f in found] == [False, True]
     assert found[1]["values"][INDEX["fe"]] == 33
@@ -441,7 +441,7 @@ def test_swapped_bottles_are_swapped_back_with_one_word_and_the_file_still_chang
     assert "MV Test gearbox (sample G3)" in holds["E3 swapped_bottle"]["detail"]
     fleet_id = fleets.find(db, name)
     with settling(db, fleet_id, TODAY) as c:
-        inbox.swap(c, fleet_id, holds["E3 swapped_bottle"]["hold_id"], "labels", "A", TODAY)
+        held_samples.swap(c, fleet_id, holds["E3 swapped_bottle"]["hold_id"], "labels", "A", TODAY)
     assert not any("swapped" in k for k in open_holds(db, name))
     sulfur = {
         r["sample_no"]: r["values"][INDEX["s"]] for r in rows_of(db, name, "SELECT sample_no, values FROM sample WHERE superseded_by IS NULL")
@@ -485,7 +485,7 @@ def test_oil_that_nobody_recorded_is_recorded_from_its_hold(db, fleet):
     assert hold["facts"]["litres"] == pytest.approx(24, abs=1)  # 40 % of 60 L
     fleet_id = fleets.find(db, fleet)
     with settling(db, fleet_id, TODAY) as c:
-        assert inbox.record_oil(c, fleet_id, hold["hold_id"], "A", TODAY).endswith("top-up on 2025-12-10 recorded")
+        assert held_samples.record_oil(c, fleet_id, hold["hold_id"], "A", TODAY).endswith("top-up on 2025-12-10 recorded")
     top_up = one(db, fleet, "SELECT litres, on_day, meter FROM top_up")
     assert (top_up["on_day"], top_up["meter"]) == (date(2025, 12, 10), 3650)
     assert not any("unrecorded" in k for k in open_holds(db, fleet))

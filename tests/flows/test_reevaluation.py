@@ -11,7 +11,7 @@ from vornet.core.limits import FIXED_LIMITS
 from vornet.flows.house import fleets
 from vornet.flows.judge import decision_record, digests, evaluate, limits, verdicts
 from vornet.flows.judge.settle import settle
-from vornet.flows.lab import inbox, results
+from vornet.flows.lab import held_samples, results
 from vornet.flows.register import register
 from vornet.store.database import Database
 
@@ -148,7 +148,7 @@ def test_holds_stand_while_nothing_changes_and_a_release_is_seen(db, two):
         assert c.execute(sql).fetchall() == held
         holds = c.execute("SELECT hold_id, sample_id FROM hold WHERE settled_at IS NULL").fetchall()
         for h in holds:
-            inbox.settle(c, fleet_id, h["hold_id"], "released", "measured twice, it is so", by="An Analyst", today=TODAY)
+            held_samples.settle(c, fleet_id, h["hold_id"], "released", "measured twice, it is so", by="An Analyst", today=TODAY)
         settle(c, fleet_id, TODAY)
         assert c.execute(judged).fetchone()["proposed"] >= 0
 

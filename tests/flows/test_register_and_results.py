@@ -13,7 +13,7 @@ from vornet.flows.house import fleets
 from vornet.flows.judge import evaluate, judgements
 from vornet.flows.judge.settle import settling
 from vornet.flows.lab import results
-from vornet.flows.register import register
+from vornet.flows.register import dump, register
 from vornet.io import cells, results_file
 
 
@@ -31,11 +31,11 @@ def count(db, fleet, table):
 
 
 def test_the_same_register_twice_changes_nothing(db, fleet):
-    before = register.dump(db, fleet, TODAY)
+    before = dump.dump(db, fleet, TODAY)
     report = load(db, fleet, small_register(fleet))
     assert report.problems == []
     assert (report.counts["drains"], report.counts["readings"]) == (0, 0)
-    assert register.dump(db, fleet, TODAY) == before
+    assert dump.dump(db, fleet, TODAY) == before
 
 
 def test_a_round_trip_loses_nothing(db, fleet_name):
@@ -48,10 +48,10 @@ def test_a_round_trip_loses_nothing(db, fleet_name):
     document["level_checks"] = [{"unit": "MV Test", "compartment": "engine", "on": "2025-06-09", "level_missing_l": 1}]
     document["top_ups"] = [{"unit": "MV Test", "compartment": "engine", "on": "2025-02-01", "meter": 1200, "litres": 4}]
     assert load(db, fleet_name, document).problems == []
-    out = register.dump(db, fleet_name, TODAY)
+    out = dump.dump(db, fleet_name, TODAY)
     again = fleet_name + " again"
     register.load(db, json.dumps(out).encode(), fleet=again, by="test", today=TODAY)
-    second = register.dump(db, again, TODAY)
+    second = dump.dump(db, again, TODAY)
     assert {**second, "fleet": ""} == {**out, "fleet": ""}
     assert out["units"][0]["plate"] == "kept though not used"
     assert out["drains"][0]["volume_out_l"] == 54

@@ -14,7 +14,7 @@ from vornet.flows.house import fleets
 from vornet.flows.judge import evaluate, learned
 from vornet.flows.judge.settle import settle, settling
 from vornet.flows.plan import service
-from vornet.flows.register import doubts, register, units
+from vornet.flows.register import doubts, dump, many, register, templates, units
 from vornet.flows.work import notes
 from vornet.io import pictures, register_file, workbook
 from vornet.io.equipment import ServiceItem
@@ -92,7 +92,7 @@ def plain(document):
 
 
 def test_everything_given_comes_back(db, rich):
-    given, out = rich_register(rich), register.dump(db, rich, TODAY)
+    given, out = rich_register(rich), dump.dump(db, rich, TODAY)
     c, was = out["units"][0]["compartments"][0], given["units"][0]["compartments"][0]
     assert {k: c.get(k) for k in was if k not in ("interval_h",)} == {k: was[k] for k in was if k not in ("interval_h",)}
     assert out["units"][0]["colour"] == {"hull": "green"}
@@ -102,19 +102,19 @@ def test_everything_given_comes_back(db, rich):
 
 @pytest.mark.parametrize("way", ["json", "xlsx", "zip"])
 def test_a_round_trip_loses_nothing_whichever_way(db, rich, way):
-    out = register.dump(db, rich, TODAY)
+    out = dump.dump(db, rich, TODAY)
     content = {"json": lambda: json.dumps(out).encode(), "xlsx": lambda: workbook.as_xlsx(out), "zip": lambda: workbook.as_zip(out)}
     again = f"{rich} {way}"
     report = register.load(db, content[way](), fleet=again, by="test", today=TODAY, file=f"register.{way}")
     assert report.problems == []
-    second = register.dump(db, again, TODAY)
+    second = dump.dump(db, again, TODAY)
     if way != "json":  # settings belong to a fleet, not to a table
         second["settings"] = out["settings"]
     assert plain(second) == plain(out)
 
 
 def test_no_cell_is_a_live_formula(db, rich):
-    out = register.dump(db, rich, TODAY)
+    out = dump.dump(db, rich, TODAY)
     book = openpyxl.load_workbook(io.BytesIO(workbook.as_xlsx(out)))
     cells = {c.value: c.data_type for row in book["units"].iter_rows() for c in row if c.value}
     assert cells["=hatch by the galley"] == "s"
@@ -123,7 +123,7 @@ def test_no_cell_is_a_live_formula(db, rich):
 
 
 def test_a_workbook_with_a_broken_row_tells_sheet_row_and_column(db, rich):
-    book = openpyxl.load_workbook(io.BytesIO(workbook.as_xlsx(register.dump(db, rich, TODAY))))
+    book = openpyxl.load_workbook(io.BytesIO(workbook.as_xlsx(dump.dump(db, rich, TODAY))))
     sheet = book["compartments"]
     header = {c.value: c.column for c in sheet[1]}
     sheet.cell(2, header["system_volume_l"], "sixty")
@@ -136,17 +136,17 @@ def test_a_workbook_with_a_broken_row_tells_sheet_row_and_column(db, rich):
     told = {(p.where, p.field) for p in report.problems}
     assert ("compartments row 2", "system_volume_l") in told
     assert ("seals row 2", "count") in told
-    after = register.dump(db, rich, TODAY)
+    after = dump.dump(db, rich, TODAY)
     assert after["units"][0]["duty"] == "night ferry"  # the good row went in
     assert after["units"][0]["compartments"][0]["system_volume_l"] == 60  # the bad one changed nothing
 
 
 def test_a_csv_changes_only_what_it_says(db, rich):
-    before = register.dump(db, rich, TODAY)
+    before = dump.dump(db, rich, TODAY)
     csv = "unit,compartment,system_volume_l,capacity_l\nMV Test,engine,61,56\nMV Ghost,engine,1,1\n"
     report = register.load(db, csv.encode(), fleet=rich, by="test", today=TODAY, file="compartments.csv")
     assert [str(p) for p in report.problems] == ["compartments row 3, unit: there is no unit named 'MV Ghost'"]
-    after = register.dump(db, rich, TODAY)
+    after = dump.dump(db, rich, TODAY)
     c = after["units"][0]["compartments"][0]
     assert (c["system_volume_l"], c["capacity_l"]) == (61, 56)
     assert {**c, "system_volume_l": 60, "capacity_l": 55} == before["units"][0]["compartments"][0]
@@ -347,18 +347,18 @@ def test_fifty_units_change_at_once_with_a_preview(db, fleet_name):
     with settling(db, fleet_id, TODAY) as c:
         ids = units.ids_of(c, units.Wanted(q="Bus"))
         assert len(ids) == 50
-        look = units.change_many(c, fleet_id, ids, "item", value, "t", TODAY, apply=False)
+        look = many.change_many(c, fleet_id, ids, "item", value, "t", TODAY, apply=False)
         assert [line.now for line in look] == ["every 400 h or 365 days"] * 50
         assert c.execute("SELECT count(*) AS n FROM service_item").fetchone()["n"] == 0
-        units.change_many(c, fleet_id, ids, "item", value, "t", TODAY, apply=True)
+        many.change_many(c, fleet_id, ids, "item", value, "t", TODAY, apply=True)
         assert c.execute("SELECT count(*) AS n FROM service_item").fetchone()["n"] == 50
-        same = units.change_many(c, fleet_id, ids, "item", value, "t", TODAY, apply=False)
+        same = many.change_many(c, fleet_id, ids, "item", value, "t", TODAY, apply=False)
         assert all(line.same for line in same)
-        bad = units.change_many(c, fleet_id, ids, "volume_between_marks_l", 70.0, "t", TODAY, apply=True)
+        bad = many.change_many(c, fleet_id, ids, "volume_between_marks_l", 70.0, "t", TODAY, apply=True)
         assert all("more than the 60 L" in line.problem for line in bad)
-        units.change_many(c, fleet_id, ids[:3], "depot", "North", "t", TODAY, apply=True)
+        many.change_many(c, fleet_id, ids[:3], "depot", "North", "t", TODAY, apply=True)
         assert c.execute("SELECT count(*) AS n FROM unit JOIN depot USING (depot_id) WHERE depot.name = 'North'").fetchone()["n"] == 3
-        units.change_many(c, fleet_id, ids, "item_gone", "fuel filter", "t", TODAY, apply=True)
+        many.change_many(c, fleet_id, ids, "item_gone", "fuel filter", "t", TODAY, apply=True)
         assert c.execute("SELECT count(*) AS n FROM service_item").fetchone()["n"] == 0
 
 
@@ -366,8 +366,8 @@ def test_a_copy_takes_compartments_and_plan_but_no_history(db, rich):
     fleet_id = fleets.find(db, rich)
     with settling(db, fleet_id, TODAY) as c:
         unit_id = c.execute("SELECT unit_id FROM unit WHERE name = 'MV Test'").fetchone()["unit_id"]
-        pattern = units.pattern_of(c, unit_id, TODAY)
-        made = units.make_unit(c, fleet_id, units.NewUnit({"unit": "MV Copy"}, pattern, 12.0, TODAY), "t", TODAY)
+        pattern = templates.pattern_of(c, unit_id, TODAY)
+        made = templates.make_unit(c, fleet_id, templates.NewUnit({"unit": "MV Copy"}, pattern, 12.0, TODAY), "t", TODAY)
         page = units.page(c, made, TODAY)
         assert [x["c"]["compartment"] for x in page["compartments"]] == ["engine"]
         assert len(page["items"]) == 5
@@ -379,7 +379,7 @@ def test_a_copy_takes_compartments_and_plan_but_no_history(db, rich):
             == 0
         )
         with pytest.raises(InputError, match="already"):
-            units.make_unit(c, fleet_id, units.NewUnit({"unit": "MV Copy"}, pattern, None, TODAY), "t", TODAY)
+            templates.make_unit(c, fleet_id, templates.NewUnit({"unit": "MV Copy"}, pattern, None, TODAY), "t", TODAY)
 
 
 def test_overhaul_restarts_break_in_and_readings_are_checked(db, fleet):

@@ -19,7 +19,7 @@ from vornet.flows.house import fleets
 from vornet.flows.judge import backtest, evaluate, judgements, limits, verdicts
 from vornet.flows.judge.settle import settling
 from vornet.flows.judge.verdicts import Action
-from vornet.flows.lab import inbox, labs, parcels, results
+from vornet.flows.lab import held_samples, inbox, labs, parcels, results
 from vornet.flows.register import register
 from vornet.store import queue
 from vornet.store.database import Database, query
@@ -435,7 +435,7 @@ def test_a_dirty_bottle_is_rejected_and_another_is_asked_for(db, fleet):
     with settling(db, fleet_id, TODAY) as c:
         [hold] = inbox.inbox(c)["holds"]
         assert "resample" in hold["check"].offers
-        inbox.settle(c, fleet_id, hold["hold_id"], "rejected", "Bottle was dirty", "An Analyst", TODAY, again=True)
+        held_samples.settle(c, fleet_id, hold["hold_id"], "rejected", "Bottle was dirty", "An Analyst", TODAY, again=True)
         [asked] = verdicts.resamples(c)
     assert (asked["compartment_id"], asked["what"]) == (place["compartment_id"], "Sample again")
     assert asked["due_on"] > TODAY

@@ -11,7 +11,7 @@ from vornet.core.errors import InputError
 from vornet.flows.house import access, fleets, people
 from vornet.flows.judge.settle import settling
 from vornet.flows.lab import labs, parcels
-from vornet.flows.work import jobs
+from vornet.flows.work import cards
 from vornet.store.database import query
 from vornet.web.app import create_app
 from vornet.web.guard import OPEN_PATHS
@@ -69,7 +69,7 @@ def cast(db):
             conditions={}, by="t", today=TODAY,
         )  # fmt: skip
         ids["shipment_id"] = parcels.pack(c, fleet_id, [ids["bottle_id"]], ids["lab_id"], "", "t", TODAY)
-        ids["job_id"] = jobs.make(c, fleets.find(db, name), ids["unit_id"], [ids["compartment_id"]], [], TODAY, True, "", "t")
+        ids["job_id"] = cards.make(c, fleets.find(db, name), ids["unit_id"], [ids["compartment_id"]], [], TODAY, True, "", "t")
     return name, ids
 
 

@@ -17,7 +17,7 @@ from vornet.flows.house import fleets, people
 from vornet.flows.judge import evaluate
 from vornet.flows.judge.settle import settling
 from vornet.flows.register import register
-from vornet.flows.work import jobs
+from vornet.flows.work import cards
 from vornet.store.database import query
 
 pytestmark = pytest.mark.browser
@@ -51,7 +51,7 @@ def visit(db, fleet):
     with settling(db, fleet_id, TODAY) as c:
         ids = {r["name"]: r["compartment_id"] for r in c.execute("SELECT name, compartment_id FROM compartment").fetchall()}
         unit_id = c.execute("SELECT unit_id FROM unit").fetchone()["unit_id"]
-        job_id = jobs.make(c, fleet_id, unit_id, [ids["engine"], ids["gearbox"]], [], TODAY, True, "", "Pat")
+        job_id = cards.make(c, fleet_id, unit_id, [ids["engine"], ids["gearbox"]], [], TODAY, True, "", "Pat")
     return {"fleet_id": fleet_id, "job": job_id, "login": login, "ids": ids, "unit": unit_id}
 
 

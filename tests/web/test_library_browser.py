@@ -10,7 +10,7 @@ from conftest import TODAY, small_register
 from vornet.flows.house import fleets, people
 from vornet.flows.judge import evaluate
 from vornet.flows.judge.settle import settling
-from vornet.flows.register import register, units
+from vornet.flows.register import register, templates
 
 pytestmark = pytest.mark.browser
 
@@ -32,7 +32,7 @@ def buses(db, fleet_name):
     fleet_id = fleets.find(db, fleet_name)
     with settling(db, fleet_id, TODAY) as c:
         first = c.execute("SELECT unit_id FROM unit WHERE name = 'Bus 00'").fetchone()["unit_id"]
-        units.save_template(c, fleet_id, "B1 bus", first, "t", TODAY)
+        templates.save_template(c, fleet_id, "B1 bus", first, "t", TODAY)
     login = f"lib{fleet_name.split()[2]}{fleet_name[-3:]}"
     people.add(db, fleet_name, login, "Pat Planner", "right-and-long", "planner")
     return fleet_name, login

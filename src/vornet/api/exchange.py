@@ -19,7 +19,7 @@ from vornet.flows.house.people import Visitor
 from vornet.flows.judge import judgements
 from vornet.flows.lab import results
 from vornet.flows.plan import service
-from vornet.flows.register import register
+from vornet.flows.register import dump, register
 from vornet.flows.work import notes
 from vornet.io import apart
 
@@ -51,7 +51,7 @@ def _today(request: Request) -> date:
 @router.get("/register")
 def get_register(request: Request, who: Visitor = _visitor("export")) -> dict[str, Any]:
     """The whole register, in the shape that PUT takes (docs/formats.md)."""
-    return register.dump(request.app.state.db, who.fleet, _today(request))
+    return dump.dump(request.app.state.db, who.fleet, _today(request))
 
 
 @router.put("/register", dependencies=[takes(LARGEST)])

@@ -7,7 +7,7 @@ from datetime import UTC, date, datetime, timedelta
 from typing import Any
 
 from vornet.flows.house.people import Visitor
-from vornet.flows.work import jobs
+from vornet.flows.work import cards, entries
 from vornet.store.database import Connection, query
 
 _NAMES = uuid.UUID("6f1d3c52-0000-4000-8000-000000000000")
@@ -39,7 +39,7 @@ class _Visits:
         unit_id = c.execute(query("units.unit_by_name"), {"name": unit}).fetchone()["unit_id"]  # type: ignore[index]
         mine = {s["name"]: s["compartment_id"] for s in c.execute(query("board.sisters"), {"unit_id": unit_id}).fetchall()}
         plan = {i["item"]: i["item_id"] for i in c.execute(query("register.service_items"), {"units": [unit_id]}).fetchall()}
-        job_id = jobs.make(
+        job_id = cards.make(
             c, self.who.fleet_id, unit_id, [mine[n] for n in compartments], [plan[n] for n in items if n in plan],
             self.until + timedelta(days=days), True, "", "Ingrid Valmorra",
         )  # fmt: skip
@@ -54,8 +54,8 @@ class _Visits:
             at = self.now - timedelta(hours=3) + timedelta(minutes=self.count)
             sent.append({"id": str(uuid.uuid5(_NAMES, f"{self.until} {self.count}")), "part": part, "key": key, "value": value,
                          "at": at.timestamp() * 1000, "skew": 0})  # fmt: skip
-        jobs.open_on_device(self.connection, self.who, job_id)
-        answer = jobs.take(self.connection, self.who, job_id, sent, self.now, self.until)
+        entries.open_on_device(self.connection, self.who, job_id)
+        answer = entries.take(self.connection, self.who, job_id, sent, self.now, self.until)
         if answer["refused"]:
             raise RuntimeError(f"the demo's visit was refused: {answer['refused']}")
 
@@ -99,4 +99,4 @@ class _Visits:
 
     def cancelled(self, unit: str) -> None:
         job_id, _, _ = self._card(unit, ["hydraulics"], [])
-        jobs.cancel(self.connection, self.who.fleet_id, job_id, "the crane is needed all week", self.who.name)
+        cards.cancel(self.connection, self.who.fleet_id, job_id, "the crane is needed all week", self.who.name)

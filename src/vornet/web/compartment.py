@@ -19,7 +19,7 @@ from vornet.core.errors import InputError
 from vornet.core.measurands import BY_KEY, INDEX, WEAR_METALS
 from vornet.core.rates import without_top_ups
 from vornet.flows.judge import verdicts
-from vornet.flows.lab import inbox
+from vornet.flows.lab import held_samples
 from vornet.flows.pages import compartment as flow
 from vornet.flows.pages.compartment import Facts
 from vornet.web.charts import overlay, ribbon
@@ -325,7 +325,7 @@ def sample(request: Request, compartment_id: int, sample_id: int) -> Response:
     if detail is None:
         raise HTTPException(404, "There is no such sample in this compartment.")
     with database(request).fleet(visitor(request).fleet_id) as connection:
-        versions, heard = inbox.history_of(connection, sample_id), verdicts.heard(connection, sample_id)
+        versions, heard = held_samples.history_of(connection, sample_id), verdicts.heard(connection, sample_id)
     part = request.headers.get("HX-Request")
     template = "sample_part.html" if part else "sample.html"
     return render(request, template, row=facts.row, unit=facts.unit, s=detail, versions=versions, heard=heard)

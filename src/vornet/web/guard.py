@@ -17,7 +17,7 @@ from vornet.api.bodies import USUAL_BODY, check_length, too_large
 from vornet.api.calculators import problem
 from vornet.flows.house import people
 from vornet.flows.house.people import Visitor
-from vornet.flows.work import jobs
+from vornet.flows.work import entries
 from vornet.store.database import Database
 from vornet.web.job import DEVICE_PATH
 from vornet.web.signin import COOKIE
@@ -94,7 +94,7 @@ class Guard:
         job, key = DEVICE_PATH.match(path), request.headers.get("X-Job-Key")
         found: Visitor | None = None
         if job and key:
-            found = await run_in_threadpool(jobs.device_owner, self.db, key, int(job[1]))
+            found = await run_in_threadpool(entries.device_owner, self.db, key, int(job[1]))
             if found is None:
                 return JSONResponse({"detail": "this job's key has ended: open the job again"}, 401)
         elif bearer[:7].lower() == "bearer " and path.startswith("/api/"):

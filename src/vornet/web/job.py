@@ -21,7 +21,7 @@ from vornet.core.errors import InputError
 from vornet.flows.pages import board
 from vornet.flows.pages import rows as rows_of
 from vornet.flows.register import units
-from vornet.flows.work import jobs, notes
+from vornet.flows.work import cards, entries, notes, photos, put_off
 from vornet.io.equipment import READINGS, TIGHTENING
 from vornet.web import forms
 from vornet.web.charts import grades
@@ -50,7 +50,7 @@ LARGEST_SENDING = 4_000_000
 
 def _card(request: Request, job_id: int) -> dict[str, Any]:
     with database(request).fleet(visitor(request).fleet_id) as connection:
-        found = jobs.card(connection, job_id, today(request))
+        found = cards.card(connection, job_id, today(request))
     if found is None:
         raise HTTPException(404, "There is no such job card in this fleet.")
     return found
@@ -60,10 +60,10 @@ def _card(request: Request, job_id: int) -> dict[str, Any]:
 def show_list(request: Request, state: str = "todo") -> Response:
     """Job cards, what is to do first; what was put off beside them."""
     with database(request).fleet(visitor(request).fleet_id) as connection:
-        found = jobs.cards(connection, state)
-        put_off = jobs.deferred(connection)
+        found = cards.cards(connection, state)
+        waiting = put_off.deferred(connection)
     return render(
-        request, "jobs.html", **found, put_off=put_off, state_words=jobs.STATE_WORDS, defer_words=jobs.DEFER_WORDS,
+        request, "jobs.html", **found, put_off=waiting, state_words=cards.STATE_WORDS, defer_words=cards.DEFER_WORDS,
     )  # fmt: skip
 
 
@@ -93,7 +93,7 @@ def make(request: Request, unit_id: int, form: Form) -> Response:
     try:
         on = day_of(form.get("on"), "on", today(request))
         with recording(request) as connection:
-            job_id = jobs.make(
+            job_id = cards.make(
                 connection, who.fleet_id, unit_id, form.ids("compartment"), form.ids("item"), on, form.get("sample") == "yes",
                 form.get("note", ""), who.name,
             )  # fmt: skip
@@ -111,10 +111,10 @@ def show(request: Request, job_id: int) -> Response:
 
 def _words(found: dict[str, Any]) -> dict[str, Any]:
     return {
-        **found, "state_words": jobs.STATE_WORDS, "magnet_words": rules.MAGNET, "looks": rules.OIL_LOOKS,
+        **found, "state_words": cards.STATE_WORDS, "magnet_words": rules.MAGNET, "looks": rules.OIL_LOOKS,
         "filter_looks": rules.FILTER_LOOKS, "air_filters": rules.AIR_FILTERS, "air_actions": rules.AIR_ACTIONS,
         "strainer_looks": rules.STRAINER_LOOKS, "as_found": rules.AS_FOUND, "ways": rules.WAYS, "warmth": rules.WARMTH,
-        "stops": rules.STOPS, "defer_words": jobs.DEFER_WORDS, "tightening": TIGHTENING, "readings": READINGS,
+        "stops": rules.STOPS, "defer_words": cards.DEFER_WORDS, "tightening": TIGHTENING, "readings": READINGS,
     }  # fmt: skip
 
 
@@ -122,7 +122,7 @@ def _words(found: dict[str, Any]) -> dict[str, Any]:
 def cancel(request: Request, job_id: int, form: Form) -> Response:
     who = visitor(request)
     with recording(request) as connection:
-        jobs.cancel(connection, who.fleet_id, job_id, form.get("why", ""), who.name)
+        cards.cancel(connection, who.fleet_id, job_id, form.get("why", ""), who.name)
     return RedirectResponse("/jobs", 303)
 
 
@@ -171,7 +171,7 @@ def _device_data(request: Request, found: dict[str, Any], token: str) -> dict[st
             "without": d.get("capacity_without_filter_l"), "marks": d.get("volume_between_marks_l"),
             "filters": bool(d.get("filters")), "pack": p["kit"].pack_l,
             "drains": [x["place"] for x in d.get("drain_points", ())] or ["drain"],
-            "starts": jobs.start_values(place), "interval": place["interval_meter"], "meter_no": place["meter_no"],
+            "starts": cards.start_values(place), "interval": place["interval_meter"], "meter_no": place["meter_no"],
             "meter_unit": measures.unit(meter_kind, system), "meter_factor": measures.shown(1.0, meter_kind, system),
             "latest": place["latest"]["meter"] if place["latest"] else None,
             "meter_kind": meter_kind,
@@ -189,13 +189,13 @@ def do(request: Request, job_id: int) -> Response:
     """The steps, one a screen; works without a connection from the moment it is opened."""
     who = visitor(request)
     with database(request).fleet(who.fleet_id) as connection:
-        found = jobs.card(connection, job_id, today(request))
+        found = cards.card(connection, job_id, today(request))
         if found is None:
             raise HTTPException(404, "There is no such job card in this fleet.")
         if found["job"]["state"] == "cancelled":
             raise HTTPException(404, "This job was cancelled.")
-        token = jobs.open_on_device(connection, who, job_id)
-        state = jobs.standing(connection, job_id)
+        token = entries.open_on_device(connection, who, job_id)
+        state = entries.standing(connection, job_id)
     found = opened(found)
     data = _device_data(request, found, token) | {"entries": state["entries"], "parts_now": state["parts"]}
     return render(
@@ -213,7 +213,7 @@ def _device_may(request: Request) -> None:
 
 
 @router.post("/jobs/{job_id}/entries", dependencies=[needs("log_work"), Depends(_device_may), takes(LARGEST_SENDING)])
-def entries(request: Request, job_id: int, body: Raw) -> Response:
+def take_entries(request: Request, job_id: int, body: Raw) -> Response:
     """What a device has to say; each entry is kept once, whatever happens to the connection."""
     try:
         sent = json.loads(body)
@@ -226,22 +226,22 @@ def entries(request: Request, job_id: int, body: Raw) -> Response:
 
     try:
         with recording(request) as connection:
-            answer = jobs.take(connection, who, job_id, rows, datetime.now(UTC), today(request))
+            answer = entries.take(connection, who, job_id, rows, datetime.now(UTC), today(request))
     except InputError as error:
         return JSONResponse({"detail": str(error)}, 404)
     return JSONResponse(json.loads(json.dumps(answer, default=str)))
 
 
-@router.post("/jobs/{job_id}/photos", dependencies=[needs("log_work"), Depends(_device_may), takes(jobs.LARGEST_PHOTO + 100_000)])
-def photos(request: Request, job_id: int, form: OpenForm) -> Response:
+@router.post("/jobs/{job_id}/photos", dependencies=[needs("log_work"), Depends(_device_may), takes(photos.LARGEST_PHOTO + 100_000)])
+def take_photo(request: Request, job_id: int, form: OpenForm) -> Response:
     """One photo from a device."""
     upload, who = form.files.get("file"), visitor(request)
     if upload is None:
         return JSONResponse({"detail": "photo: is missing"}, 422)
     try:
-        fresh = jobs.photo_drawn(upload.file.read(jobs.LARGEST_PHOTO + 1))
+        fresh = photos.photo_drawn(upload.file.read(photos.LARGEST_PHOTO + 1))
         with recording(request) as connection:
-            jobs.keep_photo(connection, who, job_id, form.get("id", ""), form.id("part"), form.get("about", ""), fresh)
+            photos.keep_photo(connection, who, job_id, form.get("id", ""), form.id("part"), form.get("about", ""), fresh)
     except InputError as error:
         return JSONResponse({"detail": str(error)}, 422)
     return JSONResponse({"kept": form.get("id", "")})
@@ -264,7 +264,7 @@ def close_deferred(request: Request, deferred_id: int, form: Form) -> Response:
     """Dealt with: what was found; for a re-check the level."""
     who = visitor(request)
     with recording(request) as connection:
-        jobs.close_deferred(
+        put_off.close_deferred(
             connection,
             who.fleet_id,
             deferred_id,
@@ -302,7 +302,7 @@ def choose_quick(request: Request, q: str = "") -> Response:
         if q.strip():
             rows = [r for r in board.find(connection, q, 30) if r["kind"] == "compartment"]
         else:
-            rows = jobs.recent(connection)
+            rows = put_off.recent(connection)
     return render(request, "quick_choose.html", rows=rows, q=q[:80])
 
 
@@ -357,7 +357,7 @@ def _note(request: Request, compartment_id: int, form: dict[str, str], who: Any,
             )  # fmt: skip
             return "Part change kept"
         if do_ in ("symptom", "coolant"):
-            jobs.observe(
+            put_off.observe(
                 connection, who.fleet_id, row["unit_id"], compartment_id, do_, form.get("what", ""), volume["litres"], meter, on,
                 form.get("note", ""), form.get("client_id", ""), who.name,
             )  # fmt: skip

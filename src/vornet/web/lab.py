@@ -13,7 +13,7 @@ from starlette.exceptions import HTTPException
 from vornet.api.bodies import takes
 from vornet.core.errors import InputError
 from vornet.core.measurands import INDEX, MEASURANDS
-from vornet.flows.lab import files, inbox
+from vornet.flows.lab import files, held_rows, held_samples, inbox
 from vornet.io import apart
 from vornet.io.lab_header import Meaning
 from vornet.store.database import Connection
@@ -40,7 +40,7 @@ def _inbox(connection: Connection, show: str, at: int) -> dict[str, Any]:
     place = min(max(at, 0), max(len(items) - 1, 0))
     opened: dict[str, Any] = {}
     if shown == "holds" and items:
-        opened = {"hold": items[place], "beside": inbox.beside(connection, items[place])}
+        opened = {"hold": items[place], "beside": held_samples.beside(connection, items[place])}
     elif shown == "rows" and items:
         opened = {"row": items[place]}
     return {**found, "shown": shown, "at": place, "kinds": KINDS, "opened": opened}
@@ -118,9 +118,9 @@ def row(request: Request, held_row_id: int, form: Form) -> Response:
 
     def act(connection: Connection) -> str | None:
         if do == "away":
-            inbox.dismiss(connection, who.fleet_id, held_row_id, why, who.name)
+            held_rows.dismiss(connection, who.fleet_id, held_row_id, why, who.name)
             return "put away"
-        number = inbox.correct_row(connection, who.fleet_id, held_row_id, cells, why, who.name, today(request), force=do == "replace")
+        number = held_rows.correct_row(connection, who.fleet_id, held_row_id, cells, why, who.name, today(request), force=do == "replace")
         return f"sample {number} went in"
 
     return _answer(request, act, "rows", _place(form))
@@ -138,18 +138,18 @@ def settle(request: Request, hold_id: int, form: Form) -> Response:
 
     def act(connection: Connection) -> str | None:
         if do == "swap":
-            inbox.swap(connection, who.fleet_id, hold_id, why or "labels changed over", who.name, day)
+            held_samples.swap(connection, who.fleet_id, hold_id, why or "labels changed over", who.name, day)
             return "results exchanged; both are judged in their own places"
         if do == "record":
-            return inbox.record_oil(connection, who.fleet_id, hold_id, who.name, day)
+            return held_samples.record_oil(connection, who.fleet_id, hold_id, who.name, day)
         if do == "correct":
-            sample_id = inbox.hold(connection, hold_id)["sample_id"]
-            inbox.correct(connection, who.fleet_id, sample_id, typed, why, who.name, day)
+            sample_id = held_samples.hold(connection, hold_id)["sample_id"]
+            held_samples.correct(connection, who.fleet_id, sample_id, typed, why, who.name, day)
             return "corrected and screened again"
         if do == "again":
-            inbox.settle(connection, who.fleet_id, hold_id, "rejected", why, who.name, day, again=True)
+            held_samples.settle(connection, who.fleet_id, hold_id, "rejected", why, who.name, day, again=True)
             return "rejected; another bottle is asked for, and stands on the Plan"
-        inbox.settle(connection, who.fleet_id, hold_id, do, why, who.name, day)
+        held_samples.settle(connection, who.fleet_id, hold_id, do, why, who.name, day)
         return "released into judgement" if do == "released" else "rejected"
 
     return _answer(request, act, "holds", _place(form))

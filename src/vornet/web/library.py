@@ -18,7 +18,7 @@ from vornet.core.measures import Hand
 from vornet.flows.judge import learned
 from vornet.flows.lab import inbox
 from vornet.flows.pages import rows as rows_of
-from vornet.flows.register import register, units
+from vornet.flows.register import dump, many, oils, templates, units
 from vornet.io import apart, equipment, tables, workbook
 from vornet.web import forms
 from vornet.web.pages import Form, Posted, database, hand, maybe_day, needs, number_like, opened, recording, render, today, visitor
@@ -94,26 +94,26 @@ def change(request: Request, form: Form) -> Response:
     if "counts" not in form:
         with recording(request) as connection:
             form["counts"] = units.what_they_count(connection, ids, today(request))
-    lines: list[units.Line] = []
+    lines: list[many.Line] = []
     errors: dict[str, str] = {}
-    if key in units.CHANGES and step in ("look", "do"):
+    if key in many.CHANGES and step in ("look", "do"):
         try:
-            value = _value(units.CHANGES[key], form, hand(request))
+            value = _value(many.CHANGES[key], form, hand(request))
             with recording(request) as connection:
-                lines = units.change_many(connection, who.fleet_id, ids, key, value, who.name, today(request), apply=step == "do")
+                lines = many.change_many(connection, who.fleet_id, ids, key, value, who.name, today(request), apply=step == "do")
         except InputError as error:
             errors = getattr(error, "errors", None) or {error.field: error.why}
     with recording(request) as connection:
         oils = rows_of.oil_names(connection)
     counts = form["counts"]
     return render(
-        request, "change.html", 422 if errors else 200, ids=ids, form=opened(form), what=units.CHANGES.get(key), changes=units.CHANGES,
+        request, "change.html", 422 if errors else 200, ids=ids, form=opened(form), what=many.CHANGES.get(key), changes=many.CHANGES,
         lines=lines, errors=errors, done=step == "do" and not errors, oils=oils, words=equipment,
         item_fields=forms.item_fields(counts), tab="units", shown=_shown,
     )  # fmt: skip
 
 
-def _shown(change: units.Change, line: units.Line, value: Any, system: str) -> str:
+def _shown(change: many.Change, line: many.Line, value: Any, system: str) -> str:
     """A preview's figure as the fleet reads it."""
     if value in (None, ""):
         return "–"
@@ -125,7 +125,7 @@ def _shown(change: units.Change, line: units.Line, value: Any, system: str) -> s
     return str(value)
 
 
-def _value(change: units.Change, form: dict[str, str], by: Hand) -> Any:
+def _value(change: many.Change, form: dict[str, str], by: Hand) -> Any:
     text = form.get("value", "").strip()
     if change.kind == "item":
         counts = form.get("counts", "h")
@@ -164,7 +164,7 @@ def doubts(request: Request) -> Response:
 
 # ---- templates -------------------------------------------------------------------------------------------------
 @router.get("/library/templates", dependencies=[needs("see")])
-def templates(request: Request) -> Response:
+def show_templates(request: Request) -> Response:
     """Patterns for new units."""
     with database(request).fleet(visitor(request).fleet_id) as connection:
         rows = rows_of.templates(connection)
@@ -175,13 +175,13 @@ def templates(request: Request) -> Response:
 def remove_template(request: Request, template_id: int, form: Form) -> Response:
     who = visitor(request)
     with recording(request) as connection:
-        units.remove_template(connection, who.fleet_id, template_id, who.name)
+        templates.remove_template(connection, who.fleet_id, template_id, who.name)
     return RedirectResponse("/library/templates", 303)
 
 
 # ---- oils ------------------------------------------------------------------------------------------------------
 @router.get("/library/oils", dependencies=[needs("see")])
-def oils(request: Request) -> Response:
+def show_oils(request: Request) -> Response:
     """The oil library."""
     with database(request).fleet(visitor(request).fleet_id) as connection:
         rows = rows_of.oil_list(connection)
@@ -198,7 +198,7 @@ def _oil(request: Request, oil_id: int | None, values: dict[str, str] | None, er
             known = rows_of.oil(connection, oil_id)
         if known is None:
             raise HTTPException(404, "There is no such oil in this fleet.")
-        found = {**known, "new": register.oil_out(known["oil"])}
+        found = {**known, "new": dump.oil_out(known["oil"])}
     if values is None:
         document = found["new"]
         values = {f.key: forms.shown(f, document.get(f.key), visitor(request).measures) for f in forms.OIL_FIELDS}
@@ -228,7 +228,7 @@ def _save_oil(request: Request, oil_id: int | None, form: Posted) -> Response:
         if errors:
             raise FormErrors(errors)
         with recording(request) as connection:
-            saved = units.save_oil(connection, who.fleet_id, oil_id, given, who.name, today(request))
+            saved = oils.save_oil(connection, who.fleet_id, oil_id, given, who.name, today(request))
     except InputError as error:
         return _oil(request, oil_id, form, getattr(error, "errors", None) or {error.field: error.why})
     return RedirectResponse(f"/library/oils/{saved}", 303)
@@ -254,7 +254,7 @@ def add_batch(request: Request, oil_id: int, form: Form) -> Response:
             raise FormErrors(errors)
         maybe_day(form.get("received_on"), "received_on")
         with recording(request) as connection:
-            units.save_batch(connection, who.fleet_id, oil_id, given, who.name)
+            oils.save_batch(connection, who.fleet_id, oil_id, given, who.name)
     except InputError as error:
         return _oil(request, oil_id, None, {"batch": f"{error.field}: {error.why}"})
     return RedirectResponse(f"/library/oils/{oil_id}#batches", 303)
@@ -277,7 +277,7 @@ def _files(request: Request, done: int = 0, error: str = "") -> Response:
 def export(request: Request, layout: str, table: str = "compartments", template: int = 0) -> Response:
     """The register as one file; ``template``: an empty workbook that explains its columns."""
     who = visitor(request)
-    document = {"fleet": who.fleet} if template else register.dump(database(request), who.fleet, today(request))
+    document = {"fleet": who.fleet} if template else dump.dump(database(request), who.fleet, today(request))
     if layout == "json":
         return _file(json.dumps(document, ensure_ascii=False, indent=1), "application/json", "register.json")
     if layout == "xlsx":

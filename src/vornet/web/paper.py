@@ -13,7 +13,7 @@ from starlette.exceptions import HTTPException
 
 from vornet.core import job as rules
 from vornet.flows.pages import rows as rows_of
-from vornet.flows.work import jobs
+from vornet.flows.work import cards
 from vornet.io import paper
 from vornet.web.job import screens, week_of
 from vornet.web.pages import database, needs, opened, render_text, today, visitor
@@ -40,7 +40,7 @@ def pdf(request: Request, template: str, name: str, **context: Any) -> Response:
 
 def _card(request: Request, job_id: int) -> dict[str, Any]:
     with database(request).fleet(visitor(request).fleet_id) as connection:
-        found = jobs.card(connection, job_id, today(request))
+        found = cards.card(connection, job_id, today(request))
     if found is None:
         raise HTTPException(404, "There is no such job card in this fleet.")
     return found
@@ -96,5 +96,5 @@ def week_kit(request: Request, week: str = "") -> Response:
     """What the week's open cards need together."""
     first, last = week_of(week, today(request))
     with database(request).fleet(visitor(request).fleet_id) as connection:
-        found = jobs.week_kit(connection, first, last, today(request))
+        found = cards.week_kit(connection, first, last, today(request))
     return pdf(request, "paper_kit.html", f"kit-{date.isoformat(first)}", **found)

@@ -19,7 +19,7 @@ from vornet.flows.house.people import Visitor
 from vornet.flows.judge import learned
 from vornet.flows.pages import rows as rows_of
 from vornet.flows.plan import service
-from vornet.flows.register import doubts, units
+from vornet.flows.register import attachments, doubts, templates, units
 from vornet.flows.work import notes
 from vornet.io import equipment
 from vornet.io.equipment import READINGS, ServiceItem
@@ -44,7 +44,7 @@ def _show(request: Request, unit_id: int, error: str = "", **more: Any) -> Respo
     return render(
         request, "unit.html", 422 if error else 200, **found, error=error, in_force=in_force, all_schools=schools.SCHOOLS,
         words=equipment, state_words=units.STATE_WORDS, plan_words=units.plan_words, event_words=notes.EVENT_WORDS,
-        field_words=learned.FIELD_WORDS, attachment_kinds=units.ATTACHMENT_KINDS, reading_words=service.reading_words, **more,
+        field_words=learned.FIELD_WORDS, attachment_kinds=attachments.ATTACHMENT_KINDS, reading_words=service.reading_words, **more,
     )  # fmt: skip
 
 
@@ -90,7 +90,7 @@ def _pattern(connection: Any, template: int | None, copy: int | None, day: Any) 
     if copy is not None:
         try:
             unit = rows_of.unit(connection, copy)
-            return units.pattern_of(connection, copy, day), unit["unit"] if unit else ""
+            return templates.pattern_of(connection, copy, day), unit["unit"] if unit else ""
         except InputError:
             raise HTTPException(404, "There is no such unit in this fleet.") from None
     return {"unit": {"meter_unit": "h"}, "compartments": [], "service_items": []}, ""
@@ -112,9 +112,9 @@ def make(request: Request, form: Form) -> Response:
             compartments = _adjusted(pattern.get("compartments", []), form, hand(request), errors)
             if errors:
                 raise FormErrors(errors)
-            unit_id = units.make_unit(
+            unit_id = templates.make_unit(
                 connection, who.fleet_id,
-                units.NewUnit(
+                templates.NewUnit(
                     {k: v for k, v in given.items() if v is not None}, {**pattern, "compartments": compartments}, meter, on
                 ),
                 who.name, today(request),
@@ -270,22 +270,22 @@ def keep_template(request: Request, unit_id: int, form: Form) -> Response:
     """Keep this unit's pattern for more of its kind."""
 
     def do(connection: Connection, who: Visitor, form: Posted) -> None:
-        units.save_template(connection, who.fleet_id, form.get("name", ""), unit_id, who.name, today(request))
+        templates.save_template(connection, who.fleet_id, form.get("name", ""), unit_id, who.name, today(request))
 
     return _small(request, unit_id, form, do)
 
 
-@router.post("/units/{unit_id}/attachments", dependencies=[needs("edit_register"), takes(units.LARGEST_ATTACHMENT + 100_000)])
+@router.post("/units/{unit_id}/attachments", dependencies=[needs("edit_register"), takes(attachments.LARGEST_ATTACHMENT + 100_000)])
 def attach(request: Request, unit_id: int, form: Form) -> Response:
     """A manual or a picture."""
     upload, who = form.files.get("file"), visitor(request)
     try:
         if upload is None:
             raise InputError("file", "choose one first")
-        kept = units.attachable(upload.file.read(units.LARGEST_ATTACHMENT + 1))
+        kept = attachments.attachable(upload.file.read(attachments.LARGEST_ATTACHMENT + 1))
         with recording(request) as connection:
             compartment_id = _compartment(connection, unit_id, form)["compartment_id"] if form.get("compartment_id") else None
-            units.attach(connection, who.fleet_id, unit_id, compartment_id, form.get("kind", ""), str(upload.filename), kept, who.name)
+            attachments.attach(connection, who.fleet_id, unit_id, compartment_id, form.get("kind", ""), str(upload.filename), kept, who.name)
     except InputError as error:
         return _show(request, unit_id, f"File: {error.why}")
     return RedirectResponse(f"/units/{unit_id}#attachments", 303)

@@ -1,0 +1,53 @@
+"""Rows of a lab's file that wait for a person: put away, or taken in as corrected."""
+
+from __future__ import annotations
+
+from datetime import date
+
+from vornet.core.errors import InputError
+from vornet.flows.house import fleets
+from vornet.flows.lab import labs, results
+from vornet.io import results_file
+from vornet.store.database import Connection, query
+
+
+def reason_given(text: str) -> str:
+    why = " ".join(text.split())[:500]
+    if not why:
+        raise InputError("why", "say in a few words why")
+    return why
+
+
+def dismiss(connection: Connection, fleet_id: int, held_row_id: int, why: str, by: str) -> None:
+    """A waiting row has been dealt with elsewhere; a reason is kept."""
+    said = reason_given(why)
+    if connection.execute(query("results.dismiss_row"), {"held_row_id": held_row_id, "by": by, "resolution": said}).rowcount:
+        fleets.audit(connection, fleet_id, by, "row put away", f"row {held_row_id}", why=said)
+
+
+def correct_row(
+    connection: Connection, fleet_id: int, held_row_id: int, cells: dict[str, str], why: str, by: str, today: date, force: bool = False
+) -> str:  # fmt: skip
+    """Take a held row in with cells as a person corrected them; the original text is kept. Returns its sample number.
+
+    ``force``: it replaces the sample that has its number. Raises InputError when it still cannot go in.
+    """
+    said = reason_given(why)
+    row = connection.execute(query("results.held_row"), {"held_row_id": held_row_id}).fetchone()
+    if row is None or row["resolved_at"] is not None:
+        raise InputError("row", "is dealt with already")
+    changed = {k: v for k, v in cells.items() if k in row["original"] and v.strip() != row["original"][k].strip()}
+    lab = row["file_lab"]
+    file = results_file.one_row({**row["original"], **changed}, labs.meanings(connection, lab), row["row_no"])
+    report = results.take_row(connection, fleet_id, file, import_file_id=row["import_file_id"], lab=lab, by=by, force=force)
+    number = next(iter(report.numbers), "")
+    connection.execute(query("results.dismiss_row"), {"held_row_id": held_row_id, "by": by, "resolution": f"taken in: {said}"[:500]})
+    for sample in connection.execute(query("results.sample_of_row"), {"import_file_id": row["import_file_id"], "row_no": row["row_no"]}):
+        what = "; ".join(f"{k}: {row['original'][k]!r} to {v!r}" for k, v in changed.items()) or "as it came"
+        connection.execute(
+            query("results.put_correction"),
+            {"fleet_id": fleet_id, "sample_id": sample["sample_id"], "old_sample_id": sample["sample_id"], "kind": "accepted",
+             "what": what, "why": said, "by": by},
+        )  # fmt: skip
+    fleets.audit(connection, fleet_id, by, "row taken in", number, row=held_row_id, why=said, changed=changed)
+    return number

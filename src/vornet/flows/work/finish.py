@@ -1,0 +1,214 @@
+"""What follows from an entry: a drain on record, a bottle, a service, what is put off."""
+
+from __future__ import annotations
+
+import json
+import uuid
+from dataclasses import asdict
+from datetime import date, timedelta
+from typing import Any
+from zoneinfo import ZoneInfo
+
+from vornet.core import job as rules
+from vornet.core import volumes
+from vornet.core.errors import InputError
+from vornet.flows.house import fleets, meters
+from vornet.flows.house.people import Visitor
+from vornet.flows.plan import service
+from vornet.flows.work import drain
+from vornet.flows.work.cards import DEFER_WORDS, STATE_WORDS, card
+from vornet.store.database import Connection, query
+
+
+def follow(
+    connection: Connection, who: Visitor, job: dict[str, Any], parts: dict[int, dict[str, Any]], entry: dict[str, Any], today: date
+) -> None:  # fmt: skip
+    key, part = entry["key"], parts.get(entry["part"])
+    if key == "defer":
+        _defer(connection, who, job, part, entry)
+        if part is not None and entry["value"].get("instead"):
+            _close_part(connection, who, job, part, "deferred", str(entry["value"].get("what", ""))[:300])
+    elif part is None or part["state"] != "open":
+        return  # a second finishing of the same part is kept as an entry and changes nothing
+    elif key == "stop":
+        _stop(connection, who, job, part, entry)
+    elif key == "item":
+        _item(connection, who, job, part, entry, today)
+    elif key == "done":
+        _finish(connection, who, job, part, entry, today)
+
+
+def _day(entry: dict[str, Any], zone: str, today: date) -> date:
+    found: date = min(entry["at"].astimezone(ZoneInfo(zone)).date(), today)
+    return found
+
+
+def _defer(connection: Connection, who: Visitor, job: dict[str, Any], part: dict[str, Any] | None, entry: dict[str, Any]) -> None:
+    value = entry["value"]
+    what = str(value.get("what", "")).strip()[:500]
+    if not what:
+        raise InputError("what", "say what is put off")
+    kind = value.get("kind", "other")
+    if kind not in DEFER_WORDS:
+        raise InputError("kind", f"one of {', '.join(DEFER_WORDS)}")
+    due_on = None
+    if value.get("due_on"):
+        try:
+            due_on = date.fromisoformat(str(value["due_on"]))
+        except ValueError:
+            raise InputError("due_on", "is not a date") from None
+    connection.execute(
+        query("jobs.put_deferred"),
+        {"fleet_id": who.fleet_id, "unit_id": job["unit_id"], "compartment_id": part["compartment_id"] if part else None,
+         "job_id": job["job_id"], "entry_id": entry["entry_id"], "kind": kind, "what": what,
+         "part": str(value.get("part", "")).strip()[:200], "owner": str(value.get("owner", "")).strip()[:120] or who.name,
+         "due_on": due_on, "level_left": None, "by": who.name},
+    )  # fmt: skip
+    fleets.audit(connection, who.fleet_id, who.name, "put off", job["unit"], job=job["job_id"], put_off=what, kind=kind)
+
+
+def _stop(connection: Connection, who: Visitor, job: dict[str, Any], part: dict[str, Any], entry: dict[str, Any]) -> None:
+    """A part stopped: it ends safely, with what to do now, and is handed over."""
+    stop = rules.STOPS.get(str(entry["value"].get("reason", "")))
+    if stop is None:
+        raise InputError("reason", f"one of {', '.join(rules.STOPS)}")
+    note = str(entry["value"].get("note", "")).strip()[:500]
+    reason = stop.words + (f": {note}" if note else "")
+    connection.execute(
+        query("jobs.put_deferred"),
+        {"fleet_id": who.fleet_id, "unit_id": job["unit_id"], "compartment_id": part["compartment_id"], "job_id": job["job_id"],
+         "entry_id": entry["entry_id"], "kind": "stopped", "what": f"{reason}. {stop.do_now}", "part": "",
+         "owner": str(entry["value"].get("owner", "")).strip()[:120] or "workshop lead", "due_on": None, "level_left": None,
+         "by": who.name},
+    )  # fmt: skip
+    _close_part(connection, who, job, part, "stopped", reason)
+
+
+def _item(connection: Connection, who: Visitor, job: dict[str, Any], part: dict[str, Any], entry: dict[str, Any], today: date) -> None:
+    if part["item_id"] is None:
+        raise InputError("part", "is not a service item")
+    value = entry["value"]
+    zone = fleets.settings(connection)["zone"]
+    full = connection.execute(query("plan.item"), {"item_id": part["item_id"]}).fetchone()
+    assert full is not None
+    visit = _said(connection, job["job_id"]).get(None, rules.Said())
+    meter = visit.get(rules.meter_key(full["meter_no"]))
+    on = _day(entry, zone, today)
+    if meter is not None:
+        meters.check(connection, job["unit_id"], full["meter_no"], full["meter_unit"], meter, on)
+    reading = {k: v for k, v in value.items() if k in ("value", "greased", "missed", "cleaned") and v not in (None, "")}
+    service.record(
+        connection, who.fleet_id, part["item_id"], on, meter, str(value.get("outcome", "done")), reading,
+        str(value.get("note", "")), who.name, today,
+    )  # fmt: skip
+    done = value.get("outcome", "done") != "not_done"
+    _close_part(connection, who, job, part, "done" if done else "deferred", "" if done else str(value.get("note", ""))[:300])
+
+
+def _said(connection: Connection, job_id: int) -> dict[int | None, rules.Said]:
+    return rules.fold(
+        rules.Entry(str(r["entry_id"]), r["part_id"], r["key"], r["value"], r["at"].timestamp(), r["by"])
+        for r in connection.execute(query("jobs.entries"), {"job_id": job_id}).fetchall()
+    )
+
+
+def _finish(connection: Connection, who: Visitor, job: dict[str, Any], part: dict[str, Any], entry: dict[str, Any], today: date) -> None:
+    """A compartment's drain is complete: it becomes a drain on record, a bottle, waste, a re-check, a sticker."""
+    found = card(connection, job["job_id"], today)
+    assert found is not None
+    mine = next(p for p in found["parts"] if p["part_id"] == part["part_id"])
+    said, visit, document, place = mine["said"], found["visit"], mine["document"], mine["place"]
+    lacking = rules.wanting(document, said, visit, place["meter_no"])
+    if lacking:
+        raise InputError(*lacking[0])
+    sums = rules.figures(document, said)
+    on = _day(entry, found["zone"], today)
+    meter = visit.get(rules.meter_key(place["meter_no"]))
+    sample_no = said.get("sample_no") or ""
+    drained = drain.Drained(
+        on, meter, rules.facts_of(document, said), in_l=round(sums.poured_l, 3), magnet_grade=rules.worst_magnet(said),
+        air_filter=said.get("air_filter") or None, oil=said.get("oil", ""), batch=said.get("batch", ""), ambient_c=visit.get("ambient_c"),
+        reading_after=sums.level, concession=said.get("concession", ""), sample_no=sample_no, note=said.get("note", ""),
+        client_id=entry["entry_id"],
+    )  # fmt: skip
+    drain_id = drain.log(connection, who.fleet_id, place["compartment_id"], drained, who.name, today, _facts(mine, said, job))
+    _bottle(connection, who, part, said, place, on, meter, drain_id, sample_no)
+    out_l = said.get("waste_l", said.get("out_l"))
+    if out_l:
+        connection.execute(
+            query("jobs.put_waste"),
+            {"fleet_id": who.fleet_id, "job_id": job["job_id"], "compartment_id": place["compartment_id"], "on_day": on,
+             "litres": out_l, "into": said.get("waste_into", ""), "by": who.name},
+        )  # fmt: skip
+    connection.execute(
+        query("jobs.put_deferred"),
+        {"fleet_id": who.fleet_id, "unit_id": job["unit_id"], "compartment_id": place["compartment_id"], "job_id": job["job_id"],
+         "entry_id": uuid.uuid5(entry["entry_id"], "recheck"), "kind": "recheck", "what": "Read the level after the first working run",
+         "part": "", "owner": "", "due_on": on + timedelta(days=1), "level_left": sums.level, "by": who.name},
+    )  # fmt: skip
+    kit = mine["kit"]
+    used = volumes.refill(sums.poured_l, kit.pack_l) if sums.poured_l > 0 else None
+    next_due = meter + place["interval_meter"] if place["interval_meter"] else None
+    ended = {
+        **asdict(sums), "meter": meter, "on": on.isoformat(), "next_due": next_due, "unit": place["meter_unit"],
+        "starts": {s.m.key: round(s.start, 4) for s in drain.starts(place, sums.residual_share)},
+        "packs": None if used is None else {
+            "pack_l": kit.pack_l, "whole": used.whole_packs, "from_last_l": round(used.from_last_pack_l, 3),
+            "left_in_last_l": round(used.left_in_last_pack_l, 3)},
+    }  # fmt: skip
+    _close_part(connection, who, job, part, "done", "", drain_id, ended)
+
+
+def _facts(mine: dict[str, Any], said: rules.Said, job: dict[str, Any]) -> dict[str, Any]:
+    """What the job saw, kept with the drain: how the oil left, grades, seals, torque, who did it by which school."""
+    kept = {k: said.get(k) for k in (
+        "way", "warmth", "minutes", "warmed_min", "dripped_min", "oil_looks", "filter_looks", "strainer_look", "air_action", "as_found",
+        "magnets", "torque", "seals_new", "prefilled", "filter_tightened", "leaks", "indicator", "sample_how",
+    )}  # fmt: skip
+    kept["reading_before"] = said.get("level_before")
+    kept["pours"] = [{k: v for k, v in p.items() if k != "id"} for p in said.lists.get("pour", ())]
+    kept["schools"] = mine["schools"]
+    kept["job"] = job["job_id"]
+    return {k: v for k, v in kept.items() if v not in (None, "", [], {})}
+
+
+def _bottle(
+    connection: Connection, who: Visitor, part: dict[str, Any], said: rules.Said, place: dict[str, Any], on: date, meter: float,
+    drain_id: int, sample_no: str,
+) -> None:  # fmt: skip
+    if not sample_no:
+        return
+    known = connection.execute(query("jobs.bottle_known"), {"sample_no": sample_no}).fetchone()
+    if known is not None:
+        raise InputError("sample_no", f"bottle {sample_no} was drawn before: look at the label again")
+    before = place["drains"][0] if place["drains"] else None
+    added = connection.execute(
+        query("jobs.topped_up_since"), {"compartment_id": part["compartment_id"], "since": before["on_day"] if before else None}
+    ).fetchone()
+    connection.execute(
+        query("jobs.put_bottle"),
+        {"fleet_id": who.fleet_id, "sample_no": sample_no, "compartment_id": part["compartment_id"], "drawn_on": on, "meter": meter,
+         "oil_hours": meter - before["meter"] if before else None, "oil_id": place["oil_id"],
+         "topup_l": added["litres"] if added else None,
+         "conditions": json.dumps({k: said.get(k) for k in ("sample_how", "warmth", "minutes") if said.get(k) is not None}),
+         "drain_id": drain_id, "by": who.name},
+    )  # fmt: skip
+
+
+def _close_part(
+    connection: Connection, who: Visitor, job: dict[str, Any], part: dict[str, Any], state: str, reason: str,
+    drain_id: int | None = None, figures: dict[str, Any] | None = None,
+) -> None:  # fmt: skip
+    connection.execute(
+        query("jobs.part_state"),
+        {"part_id": part["part_id"], "state": state, "reason": reason, "drain_id": drain_id, "figures": json.dumps(figures or {})},
+    )
+    part["state"] = state
+    name = part["compartment"] or part["item"]
+    fleets.audit(connection, who.fleet_id, who.name, f"job part {state}", f"{job['unit']} {name}", job=job["job_id"], reason=reason)
+    states = [p["state"] for p in connection.execute(query("jobs.parts"), {"job_id": job["job_id"]}).fetchall()]
+    if "open" in states:
+        return
+    whole = "done" if set(states) == {"done"} else "stopped" if "done" not in states and "stopped" in states else "part"
+    connection.execute(query("jobs.settle"), {"job_id": job["job_id"], "state": whole})
+    fleets.audit(connection, who.fleet_id, who.name, f"job {STATE_WORDS[whole]}", job["unit"], job=job["job_id"])
