@@ -122,3 +122,14 @@ def test_a_document_touches_the_units_it_names(db, fleet_name):
     assert len(touched(db, fleet_name)) == 1
     register.load(db, json.dumps({"fleet": fleet_name, "oils": [{"name": "New 5W-30"}]}).encode(), by="t", today=TODAY)
     assert len(touched(db, fleet_name)) == 2  # everybody rests on the oils
+
+
+def test_what_waits_for_a_fleet_that_is_gone_troubles_nobody(db, fleet, place):
+    fleet_id = fleets.find(db, fleet)
+    with db.fleet(fleet_id) as c:
+        queue.put_evaluation(c, fleet_id, [place["compartment_id"]])
+    fleets.delete(db, fleet)
+    worker.drain_queue(db, TODAY)
+    with db.anyone() as c:
+        failed = c.execute("SELECT 1 FROM procrastinate_jobs WHERE status = 'failed' AND (args ->> 'fleet_id')::int = %s", [fleet_id])
+        assert failed.fetchone() is None

@@ -68,6 +68,8 @@ def app_of(works: Works) -> procrastinate.App:
     @app.task(name=EVALUATE, retry=RetryStrategy(max_attempts=3, wait=5))
     def evaluate_some(fleet_id: int, compartments: list[int]) -> None:
         with works.db.fleet(fleet_id) as connection:
+            if connection.execute(query("register.fleet")).fetchone() is None:
+                return  # the fleet was taken away meanwhile
             evaluate.evaluate_within(connection, fleet_id, works.today(), compartments)
 
     @app.task(name=ASK_LABS)
