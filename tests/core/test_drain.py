@@ -98,3 +98,7 @@ def test_what_is_still_to_add_follows_the_level_once_it_ran():
 
 def test_the_next_charge_starts_with_its_share_of_the_old():
     assert drain.start_value(8 / 60, 45.0, 3.0) == pytest.approx((8 * 45 + 52 * 3) / 60)
+
+
+def test_nothing_is_to_add_once_more_is_in_than_was_asked_for():
+    assert drain.figures(SUMP, DrainFacts(out_l=54, poured_l=55.5)).add_l == 0.0

@@ -210,3 +210,12 @@ def test_a_level_that_is_read_later_changes_nothing_told_before():
     before = columnar(40, happened, 0, 300)
     after = columnar(40, [*happened, (400, "top", 6), (420, "level", 1)], 0, 300)
     assert (before.a, before.beta, before.gamma) == (after.a, after.beta, after.gamma)
+
+
+def test_what_is_poured_at_the_last_sample_or_after_it_changes_nothing():
+    from vornet.core.ledger import Point, TopUp, wear_rate
+
+    plain = wear_rate(40, 8, 2, [Point(500, 60)], [TopUp(100, 5)])
+    for late in (500, 500.0, 700):
+        assert wear_rate(40, 8, 2, [Point(500, 60)], [TopUp(100, 5), TopUp(late, 6)]) == plain
+    assert wear_rate(40, 8, 2, [Point(500, 60)], [TopUp(100, 5), TopUp(499, 6)]).rate_mg_h > plain.rate_mg_h
