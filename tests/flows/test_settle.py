@@ -4,7 +4,7 @@ import json
 
 import pytest
 
-from conftest import HEADER, TODAY, row, small_register
+from conftest import HEADER, TODAY, fresh_database, row, small_register
 from vornet.flows import worker
 from vornet.flows.house import fleets
 from vornet.flows.judge import evaluate, settle
@@ -15,6 +15,16 @@ from vornet.flows.register import register, units
 from vornet.flows.work import notes
 from vornet.io.equipment import ServiceItem
 from vornet.store import queue
+from vornet.store.database import Database
+
+
+@pytest.fixture(scope="module")
+def db(worker_id):
+    """A database with a queue nobody else works on: here the tests say when work is done."""
+    database = Database(fresh_database(f"settle_{worker_id}"), size=6)
+    yield database
+    database.close()
+
 
 NEW = f"{HEADER}\n{row('T1', '2025-12-20', 3700, 200, False)}\n".encode()
 

@@ -74,7 +74,7 @@ def cast(db):
 
 
 def signed_in(served, login):
-    client = httpx.Client(base_url=served.url, timeout=30)
+    client = httpx.Client(base_url=served.url, timeout=120)
     assert client.post("/sign-in", data={"login": login, "password": PASSWORD}).status_code == 303
     return client
 
@@ -138,7 +138,7 @@ IDS = ("compartments/{compartment_id}", "compartments/{compartment_id}/register"
 
 @pytest.mark.parametrize("path", IDS)
 def test_another_fleets_ids_are_not_there(served, db, cast, planner, path):
-    client = httpx.Client(base_url=served.url, timeout=30)
+    client = httpx.Client(base_url=served.url, timeout=120)
     client.post("/sign-in", data={"login": planner[0], "password": planner[1]})
     answer = client.get("/" + path.format(**cast[1]))
     assert answer.status_code == 404
@@ -146,7 +146,7 @@ def test_another_fleets_ids_are_not_there(served, db, cast, planner, path):
 
 
 def test_another_fleets_ids_cannot_be_changed(served, db, cast, planner):
-    client = httpx.Client(base_url=served.url, timeout=30)
+    client = httpx.Client(base_url=served.url, timeout=120)
     client.post("/sign-in", data={"login": planner[0], "password": planner[1]})
     csrf = re.search(r'name="csrf" value="([^"]+)"', client.get("/me").text)[1]
     ids = cast[1]
@@ -200,13 +200,13 @@ def test_a_token_reads_within_its_scopes_and_never_beyond_its_owner(served, db, 
 def test_a_token_takes_results_and_readings_in(served, db, cast):
     imports = {"Authorization": f"Bearer {token(db, cast, 'planner', 'import', 'work', 'register')}"}
     body = f"{HEADER}\n{row('T1', '2026-01-12', 3800, 300)}\n".encode()
-    assert httpx.post(f"{served.url}/api/v1/results?name=t.csv", headers=imports, content=body).json()["new"] == 1
+    assert httpx.post(f"{served.url}/api/v1/results?name=t.csv", headers=imports, content=body, timeout=90).json()["new"] == 1
     rows = [{"unit": "MV Test", "on": "2026-01-14", "meter": 3890}, {"unit": "MV Test", "on": "2026-01-15", "meter": 30},
             {"unit": "MV Ghost", "on": "2026-01-15", "meter": 30}]  # fmt: skip
-    answer = httpx.post(f"{served.url}/api/v1/readings", headers=imports, json=rows).json()
+    answer = httpx.post(f"{served.url}/api/v1/readings", headers=imports, json=rows, timeout=90).json()
     assert answer["taken"] == 1
     assert [(p["where"], p["field"]) for p in answer["problems"]] == [("[1]", "meter"), ("[2]", "unit")]
-    register = httpx.put(f"{served.url}/api/v1/register", headers=imports, content=(EXAMPLES / "register.json").read_bytes())
+    register = httpx.put(f"{served.url}/api/v1/register", headers=imports, content=(EXAMPLES / "register.json").read_bytes(), timeout=90)
     assert register.status_code == 200
     assert register.json()["units"] == 1
 
@@ -276,7 +276,7 @@ def test_someone_in_two_fleets_goes_on_in_the_other(served, db, fleet, fleet_nam
 
 
 def test_a_new_password_ends_other_sessions(served, db, planner):
-    here, there = (httpx.Client(base_url=served.url, timeout=30) for _ in range(2))
+    here, there = (httpx.Client(base_url=served.url, timeout=120) for _ in range(2))
     for client in (here, there):
         client.post("/sign-in", data={"login": planner[0], "password": planner[1]})
     csrf = re.search(r'name="csrf" value="([^"]+)"', here.get("/me").text)[1]

@@ -17,6 +17,7 @@ from vornet import __version__
 from vornet.api import calculators, exchange
 from vornet.core.errors import InputError
 from vornet.flows import calc
+from vornet.io import apart
 from vornet.io.apart import TOO_MUCH, Ended
 from vornet.store.database import Database
 from vornet.web import (
@@ -49,8 +50,13 @@ structlog.configure(processors=[
 log = structlog.get_logger()
 
 
+#: what pages have worked in processes of their own is loaded once, where those are forked from
+APART = ("vornet.flows.judge.backtest", "vornet.flows.judge.limits", "vornet.flows.lab.inbox")
+
+
 def create_app(db: Database, today: date | None = None, demo: bool = False) -> FastAPI:
     """The application over a database. ``today`` fixes the day; ``demo`` shows sign-ins on the sign-in page."""
+    apart.begin(*APART)
     app = FastAPI(title="Vornet", version=__version__, docs_url=None, redoc_url=None, openapi_url=None)
     app.state.db, app.state.fixed_today, app.state.demo = db, today, demo
     app.mount("/static", StaticFiles(directory=DIST, check_dir=False), name="static")

@@ -13,19 +13,15 @@ from pathlib import Path
 
 #: styles, scripts and fonts as they are built
 DIST = Path(str(files("vornet.web"))) / "static" / "dist"
-#: what pages have worked in processes of their own is loaded once, where those are forked from
-APART = ("vornet.flows.judge.backtest", "vornet.flows.judge.limits", "vornet.flows.lab.inbox")
 
 
 def run(host: str, port: int, today: date | None = None, demo: bool = False) -> None:
     """Serve until stopped. ``today`` fixes the day (demo and screenshots)."""
     import uvicorn
 
-    from vornet.io import apart
     from vornet.store.database import Database, locate
     from vornet.web.app import create_app
 
-    apart.begin(*APART)
     db = Database(locate(), size=16)
     threading.Thread(target=_warm, name="warming", daemon=True).start()
     try:
