@@ -31,7 +31,7 @@ NEW = f"{HEADER}\n{row('T1', '2025-12-20', 3700, 200, False)}\n".encode()
 
 def touched(db, fleet):
     with db.fleet(fleets.find(db, fleet)) as c:
-        return sorted((r["what"], r["id"]) for r in c.execute("SELECT what, id FROM touched").fetchall())
+        return sorted({(r["what"], r["id"]) for r in c.execute("SELECT what, id FROM touched").fetchall()})
 
 
 def judged(db, fleet, number):
@@ -132,6 +132,18 @@ def test_a_document_touches_the_units_it_names(db, fleet_name):
     assert len(touched(db, fleet_name)) == 1
     register.load(db, json.dumps({"fleet": fleet_name, "oils": [{"name": "New 5W-30"}]}).encode(), by="t", today=TODAY)
     assert len(touched(db, fleet_name)) == 2  # everybody rests on the oils
+
+
+def test_two_who_touch_one_compartment_do_not_wait_for_each_other(db, fleet, place):
+    fleet_id, mine = fleets.find(db, fleet), [place["compartment_id"]]
+    with db.fleet(fleet_id) as a, db.fleet(fleet_id) as b:
+        a.execute("SET LOCAL lock_timeout = '2s'")
+        b.execute("SET LOCAL lock_timeout = '2s'")
+        queue.touch(a, fleet_id, mine)
+        queue.touch(b, fleet_id, mine)
+        queue.touch(b, fleet_id, mine)
+        assert queue.take_touched(b).compartments == tuple(mine)
+        assert queue.take_touched(a).compartments == tuple(mine)
 
 
 def test_what_waits_for_a_fleet_that_is_gone_troubles_nobody(db, fleet, place):

@@ -78,7 +78,7 @@ def touch_plans(connection: Connection, fleet_id: int, units: Iterable[int]) -> 
 def take_touched(connection: Connection) -> Touched:
     """Everything that is touched, taken off."""
     rows = connection.execute(query("queue.touched")).fetchall()
-    compartments = tuple(sorted(r["id"] for r in rows if r["what"] == "compartment"))
-    units = tuple(sorted(r["id"] for r in rows if r["what"] == "plan"))
+    compartments = tuple(sorted({r["id"] for r in rows if r["what"] == "compartment"}))
+    units = tuple(sorted({r["id"] for r in rows if r["what"] == "plan"}))
     count = connection.execute(query("queue.compartments")).fetchone() if compartments else None
     return Touched(compartments, units, count is not None and len(compartments) >= count["n"])

@@ -1,12 +1,12 @@
--- :touch  what a fact changed, once however often it is said
-INSERT INTO touched (fleet_id, what, id) SELECT %(fleet_id)s, %(what)s, unnest(%(ids)s::bigint[]) ON CONFLICT DO NOTHING
+-- :touch  what a fact changed; said twice it is taken off once
+INSERT INTO touched (fleet_id, what, id) SELECT %(fleet_id)s, %(what)s, unnest(%(ids)s::bigint[])
 
 -- :touch_everything  a fact that everybody rests on
-INSERT INTO touched (fleet_id, what, id) SELECT fleet_id, 'compartment', compartment_id FROM compartment ON CONFLICT DO NOTHING
+INSERT INTO touched (fleet_id, what, id) SELECT fleet_id, 'compartment', compartment_id FROM compartment
 
 -- :touch_units  every compartment of some units
 INSERT INTO touched (fleet_id, what, id)
-SELECT fleet_id, 'compartment', compartment_id FROM compartment WHERE unit_id = ANY(%(units)s) ON CONFLICT DO NOTHING
+SELECT fleet_id, 'compartment', compartment_id FROM compartment WHERE unit_id = ANY(%(units)s)
 
 -- :touched  taken off by whoever settles it
 DELETE FROM touched RETURNING what, id
