@@ -41,10 +41,15 @@ def location(worker_id: str) -> Location:
     return fresh_database(f"test_{worker_id}")
 
 
+def bare_database(name: str) -> Location:
+    """A database of that name without any table; one that is there already is dropped first."""
+    private = cluster.fresh_database(clone_dir(), "pg-test", 54700, name)
+    return Location(private.url(cluster.OWNER, name), private.url(cluster.APP, name))
+
+
 def fresh_database(name: str) -> Location:
     """An empty, migrated database of that name; one that is there already is dropped first."""
-    private = cluster.fresh_database(clone_dir(), "pg-test", 54700, name)
-    found = Location(private.url(cluster.OWNER, name), private.url(cluster.APP, name))
+    found = bare_database(name)
     migrate(found)
     return found
 

@@ -13,10 +13,12 @@ from vornet.core import judge as j
 from vornet.core.compare import past_limits
 from vornet.core.departures import AT, AT_CHARGE
 from vornet.core.diagnose import POSSIBLE, PROBABLE, STRONG, Seen, nothing_seen
+from vornet.core.fact import told
 from vornet.core.history import cut
 from vornet.core.limits import table
 from vornet.core.measurands import COUNT, INDEX
 from vornet.core.rates import stretch_rates
+from vornet.words.say import each
 
 KEYS = [c.key for c in causes.CAUSES]
 
@@ -74,7 +76,7 @@ def test_a_plain_case_is_named_first(key):
     assert name == key
     assert strength >= PROBABLE
     assert judgement.proposed[i] >= (j.WATCH if strength == STRONG or causes.BY_KEY[key].grave != "note" else j.RUN_ON)
-    said = diagnose.evidence_of(judgement.diagnosis, KEYS.index(key), i, "per 500 h")
+    said = each(diagnose.evidence_of(judgement.diagnosis, KEYS.index(key), i, told("per", span=500, meter="h")))
     assert said
     assert all("nan" not in text.lower() for text in said)
 
@@ -99,7 +101,7 @@ def test_thin_oil_alone_is_at_most_possible_fuel():
     broken, i = added(history, at, (0, 13), v100=-2.0)
     judgement = worked(broken)
     assert first(judgement, i) == ("fuel", POSSIBLE)
-    said = diagnose.evidence_of(judgement.diagnosis, KEYS.index("fuel"), i)
+    said = each(diagnose.evidence_of(judgement.diagnosis, KEYS.index("fuel"), i))
     assert any("shear" in text for text in said)
 
 
@@ -116,7 +118,7 @@ def test_salt_is_undecided_where_the_oil_is_full_of_magnesium():
     judgement = worked(broken)
     names = {KEYS[k]: int(judgement.diagnosis.strength[i, k]) for k in judgement.diagnosis.best_first(i)}
     assert names.get("sea_water") == PROBABLE and names.get("coolant") == PROBABLE
-    assert any("undecided" in t for t in diagnose.evidence_of(judgement.diagnosis, KEYS.index("sea_water"), i))
+    assert any("undecided" in t for t in each(diagnose.evidence_of(judgement.diagnosis, KEYS.index("sea_water"), i)))
     plain, i = added(history, at, (0, 13), na=60, mg=7)  # with 20 mg/kg of its own the same is plain
     assert first(worked(plain), i)[0] == "sea_water"
 
@@ -131,7 +133,7 @@ def test_what_was_seen_at_the_drain_counts():
     air[i] = 1.0
     after = worked(broken, Seen(air, np.zeros(n), np.zeros(n)))
     assert after.diagnosis.score[i, k] == pytest.approx(before + 0.4)
-    assert any("air filter" in t.lower() for t in diagnose.evidence_of(after.diagnosis, k, i))
+    assert any("air filter" in t.lower() for t in each(diagnose.evidence_of(after.diagnosis, k, i)))
     repaired = worked(broken, Seen(np.zeros(n), np.ones(n), np.zeros(n)))
     silicone = KEYS.index("silicone")
     assert repaired.diagnosis.score[i, silicone] == pytest.approx(worked(broken).diagnosis.score[i, silicone] + 0.3)

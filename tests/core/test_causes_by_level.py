@@ -11,6 +11,7 @@ from vornet.core.history import cut
 from vornet.core.limits import table
 from vornet.core.measurands import INDEX
 from vornet.core.rates import stretch_rates
+from vornet.words.say import each
 
 KEYS = [c.key for c in CAUSES]
 
@@ -41,7 +42,7 @@ def test_an_additive_worn_out_at_its_usual_pace_is_named(last, expected, verdict
     if expected:
         from vornet.core.diagnose import evidence_of
 
-        said = evidence_of(judgement.diagnosis, KEYS.index("spent_additive"), 6)
+        said = each(evidence_of(judgement.diagnosis, KEYS.index("spent_additive"), 6))
         assert any("ase number past its watch limit" in text for text in said)
 
 
@@ -74,4 +75,4 @@ def test_an_act_that_no_cause_explains_says_so():
     if (judgement.diagnosis.strength[-1] >= PROBABLE).any():
         pytest.fail("this history was made to fit no cause")
     assert judgement.proposed[-1] == j.ACT
-    assert any(text.startswith("No cause fits: viscosity 100 °C") for text in j.evidence(h, judgement, rates, 6))
+    assert any(text.startswith("No cause fits: viscosity 100 °C") for text in each(j.evidence(h, judgement, rates, 6)))

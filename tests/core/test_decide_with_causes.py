@@ -17,13 +17,14 @@ from vornet.core.history import cut
 from vornet.core.limits import table
 from vornet.core.measurands import INDEX
 from vornet.core.rates import stretch_rates
+from vornet.words.say import say
 
 KEYS = [c.key for c in CAUSES]
 
 
 def open_faults(history, charges, judgement):
     """Open faults in words, compartment by compartment."""
-    return [[f.text for f in mine] for mine in faults_open(history, charges, judgement)]
+    return [[say(f.fact) for f in mine] for mine in faults_open(history, charges, judgement)]
 
 
 def judged(history, causes=True, seen=None):
@@ -101,7 +102,7 @@ def test_an_open_fault_blocks_lengthening_and_says_so():
     assert found[2].outcome in (HOLD, SHORTEN)
     guard = next(g for g in found[2].guards if g.key == "open_fault")
     assert guard.bites
-    assert "Coolant" in guard.text
+    assert "Coolant" in say(guard.fact)
     assert found[2].proposed <= found[2].current
     assert [d.outcome for c, d in enumerate(found) if c != 2] == [LENGTHEN] * 5
 
@@ -127,10 +128,10 @@ def test_signed_verdicts_stand_before_proposals():
     found, _ = decided(history, verdicts=stands, signed=signed)
     guard = next(g for g in found[0].guards if g.key == "verdicts")
     assert guard.bites
-    assert "3 more samples to go" in guard.text
+    assert "3 more samples to go" in say(guard.fact)
     other = next(g for g in found[1].guards if g.key == "verdicts")
     assert not other.bites
-    assert "3 of them only proposed" in other.text
+    assert "3 of them only proposed" in say(other.fact)
 
 
 def test_leaving_causes_out_leaves_limits_and_rates_as_they_are():

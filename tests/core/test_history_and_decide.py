@@ -12,6 +12,7 @@ from vornet.core.history import Compartments, Drains, Fillings, History, Oils, S
 from vornet.core.limits import table
 from vornet.core.measurands import COUNT, INDEX, dense
 from vornet.core.rates import stretch_rates
+from vornet.words.say import each, say
 
 FRESH = {"bn": 10.0, "an": 2.0, "oxidation": 8.0, "nitration": 5.0, "v100": 14.2, "si": 5.0}
 
@@ -82,7 +83,7 @@ def test_an_open_fault_never_lengthens():
     decision, judgement = decided(history(charges=7, last={"na": 60.0, "k": 25.0}))
     assert judgement.proposed[-1] == j.ACT  # sodium and potassium together: coolant, before any act limit
     assert decision.outcome == HOLD
-    assert any("Sodium" in text for text in decision.open_faults)
+    assert any("Sodium" in text for text in each(decision.open_faults))
 
 
 def test_few_charges_are_not_enough():
@@ -182,7 +183,7 @@ def test_a_clean_sample_from_standing_oil_does_not_lengthen():
     weak, judgement = decided(stood(history(), 2, 3, 4))
     assert weak.outcome == HOLD
     verdicts = next(g for g in weak.guards if g.key == "verdicts")
-    assert verdicts.bites and "3 drawn after the oil had stood not counted" in verdicts.text
+    assert verdicts.bites and "3 drawn after the oil had stood not counted" in say(verdicts.fact)
     # what is dissolved (base number, oxidation) is as good as ever: the safe hours do not move
     assert weak.safe == pytest.approx(firm.safe)
     # the samples themselves still stand as Run on, and say why they weigh little
@@ -190,8 +191,8 @@ def test_a_clean_sample_from_standing_oil_does_not_lengthen():
     h = stood(history(), 4)
     charges = cut(h)
     rates = stretch_rates(h, charges)
-    assert any("had stood" in text for text in j.evidence(h, j.judge(h, charges, rates, table()), rates, 4))
-    assert not any("had stood" in text for text in j.evidence(h, j.judge(h, charges, rates, table()), rates, 3))
+    assert any("had stood" in text for text in each(j.evidence(h, j.judge(h, charges, rates, table()), rates, 4)))
+    assert not any("had stood" in text for text in each(j.evidence(h, j.judge(h, charges, rates, table()), rates, 3)))
 
 
 def test_standing_oil_shows_a_fault_but_does_not_close_one():
@@ -201,8 +202,8 @@ def test_standing_oil_shows_a_fault_but_does_not_close_one():
     values[3, INDEX["water_ppm"]] = 6000.0
     wet = replace(wet, samples=replace(wet.samples, values=values))
     assert decided(wet)[0].open_faults == ()
-    assert any("Water" in f for f in decided(stood(wet, 4))[0].open_faults)
+    assert any("Water" in f for f in each(decided(stood(wet, 4))[0].open_faults))
     worse = values.copy()
     worse[3, INDEX["water_ppm"]], worse[4, INDEX["water_ppm"]] = 100.0, 6000.0
     seen = stood(replace(wet, samples=replace(wet.samples, values=worse)), 4)
-    assert any("Water" in f for f in decided(seen)[0].open_faults)
+    assert any("Water" in f for f in each(decided(seen)[0].open_faults))

@@ -18,6 +18,7 @@ from vornet.core.history import Drains, Oils, Samples, cut
 from vornet.core.limits import FIXED_LIMITS, FixedLimit, table
 from vornet.core.measurands import COUNT, INDEX, bit, dense
 from vornet.core.rates import stretch_rates
+from vornet.words.say import say
 
 
 def with_samples(h, **columns):
@@ -113,7 +114,7 @@ def test_another_oil_starts_from_nothing():
     decision = answer(changed_oil(history()), names=["mild", "harsh"])
     assert decision.outcome == NOT_ENOUGH
     assert decision.charges == 0
-    assert "harsh" in decision.reason
+    assert "harsh" in say(decision.reason)
     assert decision.sample_at == (425, 500)
 
 
@@ -163,7 +164,7 @@ def test_others_charges_of_the_new_oil_are_borrowed_and_said_so():
     assert of(decision, "bn").borrowed
     assert (decision.outcome, of(decision, "bn").n) == (NOT_ENOUGH, 0)
     assert 300 < of(decision, "bn").safe < 800  # told by the others, less surely
-    assert "family" in decision.reason
+    assert "family" in say(decision.reason)
 
 
 # ---- what is known only as a bound -----------------------------------------------------------------------------
@@ -215,8 +216,8 @@ def test_a_property_measured_once_stops_lengthening_and_is_named():
     h.samples.values[2, INDEX["bn"]] = 5.2
     decision = answer(only(h, "bn", [2]))
     assert decision.outcome == NOT_ENOUGH
-    assert "base number" in decision.reason
-    assert "base number" in decision.next_sample.text
+    assert "base number" in say(decision.reason)
+    assert "base number" in say(decision.next_sample.fact)
 
 
 def test_a_shortening_by_an_answered_property_stands_in_full():
@@ -231,7 +232,7 @@ def test_what_was_never_measured_is_named_and_not_weighed():
     h = only(history(), "nitration", [])
     decision = answer(h)
     assert decision.outcome == LENGTHEN
-    assert "nitration" in guard(decision, "unmeasured").text
+    assert "nitration" in say(guard(decision, "unmeasured").fact)
 
 
 def test_a_limit_that_hangs_on_an_unknown_new_oil_lets_lengthening_wait():
@@ -241,7 +242,7 @@ def test_a_limit_that_hangs_on_an_unknown_new_oil_lets_lengthening_wait():
     assert decision.outcome == HOLD
     assert of(decision, "oxidation").state == "no_limit"
     assert decision.next_sample.kind == "new_oil"
-    assert "Plain 15W-40" in decision.next_sample.text
+    assert "Plain 15W-40" in say(decision.next_sample.fact)
     h.samples.values[:, INDEX["bn"]] -= 2.5  # what is known still shortens
     assert answer(h).outcome == SHORTEN
 
@@ -251,7 +252,7 @@ def test_new_oil_past_an_absolute_limit_gives_no_figure():
     limits = table([*rows, FixedLimit("diesel_engine", "bn", "low", "absolute", 11.0, 9.0)])
     decision = answer(history(), limits=limits)
     assert of(decision, "bn").state == "impossible"
-    assert "cannot hold for this oil" in guard(decision, "impossible").text
+    assert "cannot hold for this oil" in say(guard(decision, "impossible").fact)
     assert decision.proposed == 500
     assert decision.outcome != LENGTHEN
 
@@ -304,7 +305,7 @@ def test_a_late_change_of_pace_decides():
     decision = answer(with_samples(h, values=values))
     assert of(decision, "bn").pace == pytest.approx(1.45, abs=0.15)
     assert decision.outcome == SHORTEN
-    assert "1.4 times as fast" in decision.reason or "1.5 times as fast" in decision.reason
+    assert "1.4 times as fast" in say(decision.reason) or "1.5 times as fast" in say(decision.reason)
     # the first ones faster, the last ones slower: nothing is believed of it yet
     early = h.samples.values.copy()
     early[:3, INDEX["bn"]] = 10 - 1.45 * 3.0
@@ -402,7 +403,7 @@ def half_way(h, i, share):
 
 def faults_of(h):
     charges = cut(h)
-    return [f.text for f in open_faults(h, charges, j.judge(h, charges, stretch_rates(h, charges), table()))[0]]
+    return [say(f.fact) for f in open_faults(h, charges, j.judge(h, charges, stretch_rates(h, charges), table()))[0]]
 
 
 def test_a_leak_is_not_over_because_the_oil_is_younger():
@@ -448,14 +449,14 @@ def test_the_next_best_bottle_is_the_one_that_would_move_the_answer():
     near = answer(history(bn_loss=3.9))  # too close to call: one more charge may tip it
     assert near.next_sample.kind == "used"
     assert 0 < near.next_sample.chance <= 1
-    assert "base number" in near.next_sample.text
+    assert "base number" in say(near.next_sample.fact)
 
 
 def test_too_little_above_today_is_not_worth_moving_for():
     decision = answer(history(bn_loss=4.1))
     assert 500 < decision.safe < 535
     assert decision.outcome == HOLD
-    assert "too little above" in decision.reason
+    assert "too little above" in say(decision.reason)
 
 
 def test_an_empty_history_answers_plainly():
@@ -473,4 +474,4 @@ def test_a_bend_that_nobody_saw_shortens_nothing_by_itself():
     later = sampled_at(history(bn_loss=2.0), 420.0)
     later.samples.values[:, INDEX["oxidation"]] = 8 + 13.6 * np.array([1.0, 1.03, 0.97, 1.02, 0.98])
     unseen = answer(later)
-    assert (unseen.outcome, "half way" in unseen.next_sample.text) == (NOT_ENOUGH, True)
+    assert (unseen.outcome, "half way" in say(unseen.next_sample.fact)) == (NOT_ENOUGH, True)

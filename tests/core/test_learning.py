@@ -14,6 +14,7 @@ from vornet.core.diagnose import POSSIBLE, PROBABLE
 from vornet.core.history import cut
 from vornet.core.limits import table
 from vornet.core.rates import stretch_rates
+from vornet.words.say import say
 
 
 def case(number, cause, **there):
@@ -24,7 +25,7 @@ def test_every_sign_has_a_factor_and_words():
     roles = le.roles()
     assert roles["bearing|main"] == "main" and roles["bearing|up cu"] == "supports" and roles["bearing|flat pb"] == "against"
     for key in roles:
-        said = le.words_of(key.split("|")[1])
+        said = say(le.sign_of(key.split("|")[1]))
         assert said and not said.startswith(("up ", "fact "))
 
 

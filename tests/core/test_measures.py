@@ -6,6 +6,7 @@ from hypothesis import strategies as st
 
 from vornet.core import concession, measures, plugs, schools
 from vornet.core.errors import InputError
+from vornet.words.say import each
 
 
 @pytest.mark.parametrize(
@@ -75,12 +76,17 @@ def test_schools_of_practice_stand_side_by_side():
 
 def test_concessions_say_why():
     bands = [concession.Band("Thick", -15, 45), concession.Band("Thin", -30, 10, True)]
-    assert concession.reasons("Thick", "Thick", bands, 20, ["A"], ["a"]) == []
-    assert concession.reasons("Thin", "Thick", bands, 20, [], []) == ["Thin is meant from -30 to 10 °C, and it is 20 °C"]
-    assert concession.reasons("Thin", "Thick", bands, None, [], []) == []
-    assert "not among this compartment's oils" in concession.reasons("Odd", "Thick", bands, 20, [], [])[0]
-    assert concession.reasons("Odd", "Thick", [], None, [], []) == ["Odd is not this compartment's oil, which is Thick"]
-    assert concession.reasons("Thick", "Thick", [], None, ["B-7"], ["A"]) == ["Thick does not hold B-7"]
+
+    def reasons(*given, system="si"):
+        return each(concession.reasons(*given), system)
+
+    assert reasons("Thick", "Thick", bands, 20, ["A"], ["a"]) == []
+    assert reasons("Thin", "Thick", bands, 20, [], []) == ["Thin is meant from -30 to 10 °C, and it is 20 °C"]
+    assert reasons("Thin", "Thick", bands, 20, [], [], system="us") == ["Thin is meant from -22 to 50 °F, and it is 68 °F"]
+    assert reasons("Thin", "Thick", bands, None, [], []) == []
+    assert "not among this compartment's oils" in reasons("Odd", "Thick", bands, 20, [], [])[0]
+    assert reasons("Odd", "Thick", [], None, [], []) == ["Odd is not this compartment's oil, which is Thick"]
+    assert reasons("Thick", "Thick", [], None, ["B-7"], ["A"]) == ["Thick does not hold B-7"]
 
 
 @pytest.mark.parametrize(

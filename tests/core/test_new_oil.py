@@ -18,6 +18,7 @@ from vornet.core.measurands import COUNT, INDEX
 from vornet.core.new_oil import effective_hours, intercept, with_estimates
 from vornet.core.rates import stretch_rates
 from vornet.core.screening import MeterPoints, screen
+from vornet.words.say import say
 
 OX, BN = INDEX["oxidation"], INDEX["bn"]
 
@@ -125,7 +126,7 @@ def test_without_record_and_estimate_a_limit_above_new_does_not_speak():
     assert np.isnan(judgement.past.limits["high"][0][:, INDEX["an"]]).all()
     decision = decide(told, charges, judgement, table(), Policy(), [Terms()])[0]
     assert next(p for p in decision.properties if p.key == "an").state == "no_limit"
-    assert (decision.next_sample.kind, "acid number" in decision.next_sample.text) == ("new_oil", True)
+    assert (decision.next_sample.kind, "acid number" in say(decision.next_sample.fact)) == ("new_oil", True)
 
 
 def test_an_estimated_limit_is_passed_only_beyond_its_own_error():
@@ -155,7 +156,7 @@ def test_oxidised_oil_is_not_taken_for_a_slip_of_the_decimal_point(value):
     told = with_estimates(made)
     empty = MeterPoints(np.zeros(0, int), np.zeros(0), np.zeros(0))
     found = screen(told, cut(told), empty, np.arange(len(told.samples.comp)))
-    assert not [f for f in found if f.reason == "unit_slip" and "xidation" in f.detail]
+    assert not [f for f in found if f.reason == "unit_slip" and "xidation" in say(f.detail)]
 
 
 def test_the_units_hundred_is_still_seen():
@@ -164,4 +165,4 @@ def test_the_units_hundred_is_still_seen():
     made.samples.values[i, OX] = round(made.samples.values[i, OX] / 100, 2)  # A/0.1 mm
     empty = MeterPoints(np.zeros(0, int), np.zeros(0), np.zeros(0))
     found = screen(made, cut(made), empty, np.arange(len(made.samples.comp)))
-    assert any(f.sample == i and f.reason == "unit_slip" and "xidation" in f.detail for f in found)
+    assert any(f.sample == i and f.reason == "unit_slip" and "xidation" in say(f.detail) for f in found)

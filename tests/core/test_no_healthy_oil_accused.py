@@ -17,6 +17,7 @@ from vornet.core.measurands import INDEX
 from vornet.core.precision import BETWEEN_LABS
 from vornet.core.rates import stretch_rates
 from vornet.sim import steady
+from vornet.words.say import each
 
 HALVES = 2 * CHARGES - 1
 
@@ -152,7 +153,7 @@ def test_copper_clearly_up_alone_is_spoken_of():
     judgement = worked(broken)
     assert first(judgement, i) == ("bushing", PROBABLE)
     assert judgement.proposed[i] == j.WATCH
-    assert any("brass" in t for t in diagnose.evidence_of(judgement.diagnosis, KEYS.index("bushing"), i))
+    assert any("brass" in t for t in each(diagnose.evidence_of(judgement.diagnosis, KEYS.index("bushing"), i)))
 
 
 def test_scuffing_does_not_wait_for_iron_to_reach_half_its_limit():
@@ -203,7 +204,7 @@ def test_a_steady_but_unlike_engine_does_not_alarm_for_being_unlike():
     i = at[(0, 13)]
     assert judgement.past.watch_high[i, INDEX["fe"]] and judgement.steady[i, INDEX["fe"]]
     assert judgement.proposed[i] == j.RUN_ON
-    said = j.evidence(history, judgement, stretch_rates(history, charges), i)
+    said = each(j.evidence(history, judgement, stretch_rates(history, charges), i))
     assert any("as always here" in t and "stands against lengthening" in t for t in said)
     early = at[(0, 3)]  # nobody knows it yet: the limit speaks
     if judgement.past.watch_high[early, INDEX["fe"]]:

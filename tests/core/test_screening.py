@@ -13,6 +13,7 @@ from vornet.core.limits import DUTIES
 from vornet.core.measurands import COUNT, INDEX, dense
 from vornet.core.screening import MeterPoints, screen
 from vornet.core.viscosity import blend
+from vornet.words.say import say
 
 DIESEL, GEAR = DUTIES.index("diesel_engine"), DUTIES.index("gear")
 ENGINE_OIL = {"ca": 2400, "mg": 20, "zn": 1200, "p": 1050, "b": 5, "mo": 40, "s": 3800, "v40": 105, "v100": 14.2, "bn": 10, "an": 2,
@@ -144,7 +145,7 @@ def test_an_engine_and_a_gearbox_with_each_others_labels():
     assert {k: [f.reason for f in v] for k, v in out.items()} == {a: ["swapped_bottle"], b: ["swapped_bottle"]}
     assert out[a][0].facts["other"] == b
     assert out[a][0].facts["pairs"] == 3
-    assert "times likelier swapped, 3 pairs tried" in out[a][0].detail
+    assert "times likelier swapped, 3 pairs tried" in say(out[a][0].detail)
 
 
 def test_two_like_engines_are_told_apart_by_their_hours():
@@ -192,7 +193,7 @@ def test_a_bottle_that_cannot_be_told_from_two_like_ones_says_so():
     twice = replace(twice, samples=replace(twice.samples, values=block))
     out = found(twice, together(twice, engine, one, twin))
     assert [f.reason for f in out[engine]] == ["swapped_bottle"]
-    assert "cannot be told which of the two" in out[engine][0].detail
+    assert "cannot be told which of the two" in say(out[engine][0].detail)
     assert {out[engine][0].facts["other"], out[engine][0].facts["like"]} == {one, twin}
 
 
@@ -294,7 +295,7 @@ def test_another_oil_is_named_with_its_share(share):
     [finding] = found(mixed(history, i, share, GEAR_OIL))[i]
     assert finding.reason == "wrong_oil"
     assert finding.facts["shares"]["gear oil"] == pytest.approx(share, abs=0.04)
-    assert "gear oil" in finding.detail
+    assert "gear oil" in say(finding.detail)
 
 
 def test_an_oil_that_is_in_no_library_fits_nothing():
@@ -302,7 +303,7 @@ def test_an_oil_that_is_in_no_library_fits_nothing():
     i = at[(0, 12)]
     [finding] = found(changed(history, i, ca=300, mg=1800, zn=90, p=2500, b=400, mo=300, s=9000))[i]
     assert finding.reason == "wrong_oil"
-    assert "nor any mixture" in finding.detail
+    assert "nor any mixture" in say(finding.detail)
     assert finding.facts["shares"] == {}
 
 
@@ -329,7 +330,7 @@ def test_a_column_in_another_unit(key, factor, word):
     i = at[(0, 13)]
     x = history.samples.values[i, INDEX[key]]
     [finding] = [f for f in found(changed(history, i, **{key: x * factor}))[i] if f.reason == "unit_slip"]
-    assert word in finding.detail
+    assert word in say(finding.detail)
     assert finding.facts["factors"] == {key: pytest.approx(1 / factor)}
 
 
@@ -349,7 +350,7 @@ def test_dust_in_the_bottle_once_and_alone():
     v = history.samples.values[i]
     [finding] = found(changed(history, i, si=v[INDEX["si"]] + 35, al=v[INDEX["al"]] + 8))[i]
     assert finding.reason == "dirty_bottle"
-    assert "the next sample is clean" in finding.detail
+    assert "the next sample is clean" in say(finding.detail)
 
 
 def test_dust_past_the_filter_comes_with_wear():
@@ -365,7 +366,7 @@ def test_a_later_sample_of_the_same_charge_settles_a_dirty_bottle_even_beside_wa
     i, after = at[(0, 12)], at[(0, 13)]
     wet = changed(history, i, na=60, water_ppm=700)
     assert [f.reason for f in found(wet).get(i, [])] == ["dirty_bottle"]
-    assert "later sample of the same charge" in found(wet)[i][0].detail
+    assert "later sample of the same charge" in say(found(wet)[i][0].detail)
     stays = changed(wet, after, na=100, water_ppm=900)  # it is there again, and more: a leak
     assert i not in found(stays)
 

@@ -16,6 +16,7 @@ from vornet.flows.judge.settle import settling
 from vornet.flows.register import register, units
 from vornet.flows.work import cards, entries, photos, put_off
 from vornet.store.database import query
+from vornet.words.say import each
 
 NOW = datetime(2026, 1, 15, 12, tzinfo=UTC)
 
@@ -271,7 +272,7 @@ def test_how_the_bottle_was_drawn_is_weighed_when_its_result_comes(db, ready, wa
             "SELECT proposed, evidence FROM evaluation JOIN sample USING (fleet_id, sample_id) WHERE sample_no = 'STOOD-1'"
         ).fetchone()
     assert said["proposed"] == 0  # still Run on: what is low may be true
-    assert any("had stood" in text for text in said["evidence"]) is weak
+    assert any("had stood" in text for text in each(said["evidence"])) is weak
 
 
 def picture(size=(80, 60)):

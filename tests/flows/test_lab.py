@@ -28,6 +28,7 @@ from vornet.io.lab_link import FolderLab, HttpLab, LabTrouble
 from vornet.sim import lab as lab_sim
 from vornet.store import queue
 from vornet.store.database import Database, clone_dir, query
+from vornet.words.say import say
 
 
 @pytest.fixture(scope="module")
@@ -292,7 +293,7 @@ def slipped(db, fleet):
 
 def test_a_slip_of_unit_is_put_right_and_the_lab_s_file_still_changes_nothing(db, slipped):
     hold = open_holds(db, slipped)["U1 unit_slip"]
-    assert "in A/0.1 mm?" in hold["detail"]
+    assert "in A/0.1 mm?" in say(hold["detail"])
     fleet_id = fleets.find(db, slipped)
     with settling(db, fleet_id, TODAY) as c:
         held_samples.correct(c, fleet_id, hold["sample_id"], {"oxidation": "11"}, "the lab uses A/0.1 mm", "An Analyst", TODAY)
@@ -438,7 +439,7 @@ def test_swapped_bottles_are_swapped_back_with_one_word_and_the_file_still_chang
     evaluate.evaluate(db, name, TODAY)
     holds = open_holds(db, name)
     assert {"E3 swapped_bottle", "G3 swapped_bottle"} <= set(holds)
-    assert "MV Test gearbox (sample G3)" in holds["E3 swapped_bottle"]["detail"]
+    assert "MV Test gearbox (sample G3)" in say(holds["E3 swapped_bottle"]["detail"])
     fleet_id = fleets.find(db, name)
     with settling(db, fleet_id, TODAY) as c:
         held_samples.swap(c, fleet_id, holds["E3 swapped_bottle"]["hold_id"], "labels", "A", TODAY)

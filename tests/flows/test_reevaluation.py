@@ -166,7 +166,7 @@ def test_a_decision_is_kept_small_and_opens_whole(db, two):
     assert len(json.dumps(opened)) > len(json.dumps(found["decision"])) + len(found["slopes"])
     # one kept before slopes were packed beside it opens as it is
     old = decision_record.opened({"properties": [{"key": "bn", "slopes": [1]}], "guards": [{"key": "cap"}]}, None)
-    assert (old["properties"][0]["slopes"], old["properties"][0]["state"], old["guards"][0]["lifts"]) == ([1], "answered", "")
+    assert (old["properties"][0]["slopes"], old["properties"][0]["state"], old["guards"][0]["lifts"]) == ([1], "answered", None)
     assert decision_record.opened(None, None) is None
 
 

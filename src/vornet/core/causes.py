@@ -61,26 +61,11 @@ def fact(name: str) -> Sign:
     return Sign("fact", (name,))
 
 
-#: facts a sign may ask for, and how each is said
-FACTS: dict[str, str] = {
-    "air_filter": "air filter found dusty, blocked or leaking",
-    "magnet": "magnet grade up at the drain",
-    "magnet_clean": "magnet clean: not ferrous",
-    "repair": "repaired within the last weeks",
-    "oil_changed": "another oil since this charge",
-    "gas": "runs on gas",
-    "long_charge": "well past the interval",
-    "oil_use": "uses more oil than it used to",
-    "coolant_low": "coolant level low",
-    "an_past_bn": "acid number has passed base number",
-    "spent": "base number past its watch limit, or passed by the acid number",
-    "break_in": "first charge after new or overhauled",
-    "young": "within the first charges after new or overhauled",
-    "fading": "copper fading over the charges",
-    "gears": "iron here is gears and bearings",
-    "sea_salt": "magnesium came with the sodium, in the proportion of sea water",
-    "salt_undecided": "the oil's own magnesium hides whether sea water's came with the sodium",
-}
+#: facts a sign may ask for
+FACTS: tuple[str, ...] = (
+    "air_filter", "magnet", "magnet_clean", "repair", "oil_changed", "gas", "long_charge", "oil_use", "coolant_low", "an_past_bn", "spent",
+    "break_in", "young", "fading", "gears", "sea_salt", "salt_undecided",
+)  # fmt: skip
 
 Grave = Literal["note", "fault", "stop"]
 Where = Literal["engine", "gear", "any"]
@@ -91,7 +76,8 @@ class Cause:
     """``main``: all are needed. ``supports`` and ``against``: sign and weight. ``otherwise``: a weaker main, which makes it no
     more than possible. ``explains``: causes whose signs this one brings along. ``grave``: what a strong one calls for:
     note (Watch), fault (Act), stop (Stop with an act limit passed). ``passes``: it belongs to its time and goes by itself, so it
-    neither moves the proposal nor stays named. ``stands_open``: only to be noted, yet open until it is seen to be over."""
+    neither moves the proposal nor stays named. ``beside``: where only the weaker main is there, something is to be said beside it.
+    ``stands_open``: only to be noted, yet open until it is seen to be over."""
 
     key: str
     name: str
@@ -106,7 +92,7 @@ class Cause:
     grave: Grave = "fault"
     where: Where = "any"
     source: str = "common practice, no source"
-    beside: str = ""
+    beside: bool = False
     limits: tuple[str, ...] = field(default=())
     passes: bool = False
     stands_open: bool = False
@@ -150,7 +136,7 @@ CAUSES: tuple[Cause, ...] = (
         against=((up("b"), 0.5), (up("k"), 0.5)),
         otherwise=(up("na"), flat("k", "b"), fact("salt_undecided")), otherwise_most=2,
         explains=("condensation", "cooler_leaching", "bushing"),
-        source="standard sea water, S = 35", beside="salt, source undecided: the oil's own magnesium hides it",
+        source="standard sea water, S = 35", beside=True,
     ),
     Cause(
         "condensation", "Condensation, short runs", (up("water_ppm"),),
@@ -163,7 +149,7 @@ CAUSES: tuple[Cause, ...] = (
         "Check injectors and lift pump; shorten the interval until it is mended.",
         supports=((down("v100"), 0.3), (up("soot_pct"), 0.1), (up("fe"), 0.05)),
         otherwise=(down("v100"),), grave="stop", where="engine", limits=("fuel_pct", "v100"), explains=("condensation",),
-        beside="shear and a wrong top-up thin the oil too",
+        beside=True,
     ),
     Cause(
         "combustion", "Poor combustion", (up("soot_pct"),),
@@ -204,7 +190,7 @@ CAUSES: tuple[Cause, ...] = (
         supports=((flat("pb"), 0.5), (fact("magnet_clean"), 0.1), (flat("pq"), 0.1)),
         against=((up("pb"), 0.7), (fact("oil_changed"), 0.3), (fact("young"), 0.2), (fact("fading"), 0.6), (up("na"), 0.4)),
         otherwise=(up("cu"), flat("pb")), otherwise_most=2, explains=("cooler_leaching",),
-        beside="copper alone may be brass, whose zinc hides among the additives",
+        beside=True,
     ),
     Cause(
         "cooler_leaching", "Copper leaching from the cooler",

@@ -279,7 +279,7 @@ def decide(
             int((~signed[rows][firm])[-policy.run_on_needed :].sum()), passed_over=int((counted & weak)[-policy.run_on_needed :].sum()),
             joint=float(clean.joint[c]), mild=float(clean.mild[c]), joint_as_is=joint_as_is,
             running=float(clean.running_joint[c]), running_as_is=run_as_is,
-            longest=min(deepest) if deepest else None, faults=tuple(f.text for f in faults[c]),
+            longest=min(deepest) if deepest else None, faults=tuple(f.fact for f in faults[c]),
             open_keys=tuple(dict.fromkeys(k for f in faults[c] for k in f.keys)),
             schools=_schools(c, policy, terms[c], path, last_of[c], limit, stat, answers, ref), share=float(share[c]), slopes=packed[c],
             changed_after_approval=_changed_after(charges, at, int(oil[c]), terms[c]),

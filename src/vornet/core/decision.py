@@ -10,6 +10,7 @@ from typing import NamedTuple
 
 import numpy as np
 
+from vornet.core.fact import Fact
 from vornet.core.oil_properties import PROPERTIES
 
 LENGTHEN, HOLD, SHORTEN, NOT_ENOUGH = "lengthen", "hold", "shorten", "not_enough"
@@ -56,8 +57,8 @@ class Guard:
 
     key: str
     bites: bool
-    text: str
-    lifts: str = ""
+    fact: Fact
+    lifts: Fact | None = None
     worth: float | None = None
 
 
@@ -67,7 +68,7 @@ class NextSample:
     ``chance`` that the proposal then differs, None where a rule waits for it rather than a figure."""
 
     kind: str
-    text: str
+    fact: Fact
     at: tuple[float, float] | None
     chance: float | None
 
@@ -150,10 +151,10 @@ class Decision:
     running_limiting: str | None
     charges: int
     residual_share: float
-    reason: str
+    reason: Fact
     sample_at: tuple[float, float] | None
     guards: tuple[Guard, ...]
-    open_faults: tuple[str, ...]
+    open_faults: tuple[Fact, ...]
     schools: dict[str, float | None]
     open_measurands: tuple[str, ...] = ()
     next_sample: NextSample | None = None

@@ -1,4 +1,4 @@
-"""Scoring causes: how far each one's signs are there, what supports it, what speaks against it, and in words.
+"""Scoring causes: how far each one's signs are there, what supports it and what speaks against it.
 
 A sign has a degree: 0 not there, 1 clear and material, at most 2. A cause's main signs must all be there (the least of
 them counts); supporting signs add, contrary ones take away, and a better cause that brings the same signs along takes
@@ -12,12 +12,13 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from vornet.core.causes import CAUSES, FACTS, Cause, Sign
+from vornet.core.causes import CAUSES, Cause, Sign
 from vornet.core.compare import Past
 from vornet.core.departures import AT, AT_CHARGE, BOTH_WAYS, COLUMNS, FOLLOWED, OWN_STRETCHES, RATES, Departures
+from vornet.core.fact import Fact, told
 from vornet.core.history import Charges, History
 from vornet.core.limits import DUTIES
-from vornet.core.measurands import BY_KEY, INDEX
+from vornet.core.measurands import INDEX
 
 NONE, POSSIBLE, PROBABLE, STRONG = 0, 1, 2, 3
 STRENGTHS: dict[int, str] = {POSSIBLE: "possible", PROBABLE: "probable", STRONG: "strong"}
@@ -59,7 +60,7 @@ def nothing_seen(n: int) -> Seen:
 class Diagnosis:
     """Shape (N, len(CAUSES)): ``strength`` NONE…STRONG, ``score``, and the degree of the ``main`` signs.
 
-    ``signs`` degrees per sign (N,), by which sentences are made; ``departures`` what they rest on.
+    ``signs`` degrees per sign (N,), by which evidence is given; ``departures`` what they rest on.
     """
 
     strength: np.ndarray
@@ -385,66 +386,54 @@ def _stays_named(history: History, strength: np.ndarray, score: np.ndarray, d: D
                     strength[i, k], score[i, k] = PROBABLE, max(score[i, k], NEEDS[PROBABLE][1])
 
 
-def _figure(key: str, value: float) -> str:
-    m = BY_KEY[key]
-    size = abs(value)
-    decimals = m.decimals if size >= 1 or m.decimals > 1 else 2
-    return f"{value:,.{decimals}f}{(' ' + m.unit) if m.unit else ''}"
-
-
-def sign_sentence(sign: Sign, d: Departures, i: int, interval: str) -> str:
-    """A sign of sample ``i`` in words, with its values. ``interval`` is said beside rates, as "an interval"."""
+def sign_fact(sign: Sign, d: Departures, i: int, per: Fact) -> Fact:
+    """A sign of sample ``i`` with its values. ``per`` stands beside rates: over how long."""
     if sign.kind == "fact":
-        text = FACTS[sign.keys[0]]
-        return text[0].upper() + text[1:]
+        return told("seen", seen=sign.keys[0])
     columns = [AT[k] for k in sign.keys]
     if sign.kind == "ratio":
         columns = [AT_CHARGE.get(k, AT[k]) for k in sign.keys]
-        found = d.excess[i, columns[0]] / d.excess[i, columns[1]]
-        a, b = (BY_KEY[k].spoken for k in sign.keys)
-        return f"{a.capitalize()} to {b} {found:.1f} : 1, expected {sign.low:g} to {sign.high:g}"
+        found = float(d.excess[i, columns[0]] / d.excess[i, columns[1]])
+        return told("ratio", over=sign.keys[0], under=sign.keys[1], found=found, low=sign.low, high=sign.high)
     if sign.kind == "flat":
-        return ", ".join(BY_KEY[k].name for k in sign.keys) + " as usual"
+        return told("as_usual", of=sign.keys)
     columns = columns if sign.kind == "down" else [d.way(k, i) for k in sign.keys]
     z = d.z[i, columns]
     best = columns[int(np.nanargmin(z) if sign.kind == "down" else np.nanargmax(z))] if not np.isnan(z).all() else columns[0]
     key = FOLLOWED[best]
     if np.isnan(d.z[i, best]):
-        return f"{BY_KEY[key].name} past its limit, with no stretch to tell a rate from"
-    got, usual, sd = (float(x[i, best]) for x in (d.moved, d.usual, d.sd))
-    if key in RATES:
-        span = float(d.excess[i, best]) / (got - usual)
-        got, usual, sd = got * span, usual * span, sd * abs(span)
-        said = f"{'gains' if got >= 0 else 'loses'} {_figure(key, abs(got))} {interval}, "
-        usual = usual if got >= 0 else -usual
-    else:
-        said = f"{_figure(key, got)}, "
-    said += f"usual {_figure(key, usual).split(' ')[0]} ± {_figure(key, sd).split(' ')[0]}"
-    drifted = ", a small lasting shift" if d.z[i, best] < 3 and sign.kind != "down" and d.drift[i, best] >= 5 else ""
-    return f"{BY_KEY[key].name} {said} ({abs(d.z[i, best]):.1f} sd{drifted})"
+        return told("past_untold", of=key)
+    got, usual, sd, z_best = (float(x[i, best]) for x in (d.moved, d.usual, d.sd, d.z))
+    drifted = (told("drift"),) if z_best < 3 and sign.kind != "down" and d.drift[i, best] >= 5 else ()
+    if key not in RATES:
+        return told("stands_at", *drifted, of=key, got=got, usual=usual, sd=sd, z=abs(z_best))
+    span = float(d.excess[i, best]) / (got - usual)
+    got, usual, sd = got * span, usual * span, sd * abs(span)
+    kind, usual = ("gains", usual) if got >= 0 else ("loses", -usual)
+    return told(kind, per, *drifted, of=key, got=abs(got), usual=usual, sd=sd, z=abs(z_best))
 
 
-def evidence_of(diagnosis: Diagnosis, k: int, i: int, interval: str = "an interval") -> list[str]:
+def evidence_of(diagnosis: Diagnosis, k: int, i: int, per: Fact | None = None) -> list[Fact]:
     """Why cause ``k`` is held for sample ``i``: main signs, then what supports it, then what speaks against it."""
-    cause, out = CAUSES[k], []
-    d = diagnosis.departures
+    cause, per = CAUSES[k], per or told("an_interval")
+    d, out = diagnosis.departures, []
     main = cause.main
     if cause.otherwise and min(diagnosis.signs[s][i] for s in cause.main) < NEEDS[POSSIBLE][0]:
         main = cause.otherwise
     for sign in main:
         shown = max(sign.parts, key=lambda p: diagnosis.signs[p][i]) if sign.kind == "either" else sign
         if shown.kind == "both":
-            out += [sign_sentence(part, d, i, interval) for part in shown.parts]
+            out += [sign_fact(part, d, i, per) for part in shown.parts]
         elif not (shown.kind == "fact" and shown.keys[0] == "gears"):
-            out.append(sign_sentence(shown, d, i, interval))
+            out.append(sign_fact(shown, d, i, per))
     for sign, _ in cause.supports:
         if sign not in main and diagnosis.signs[sign][i] >= 0.3:
-            said = sign_sentence(sign, d, i, interval)
-            if said not in out:
-                out.append("Supports: " + said)
+            found = sign_fact(sign, d, i, per)
+            if found not in out:
+                out.append(told("supports", found))
     for sign, _ in cause.against:
         if diagnosis.signs[sign][i] >= 0.3:
-            out.append("Against: " + sign_sentence(sign, d, i, interval))
+            out.append(told("against", sign_fact(sign, d, i, per)))
     if cause.beside and main is cause.otherwise:
-        out.append(f"Beside it: {cause.beside}")
+        out.append(told("beside", cause=cause.key))
     return out

@@ -16,9 +16,10 @@ import numpy as np
 from vornet.core.causes import CAUSES, Sign
 from vornet.core.departures import AT, Departures
 from vornet.core.diagnose import POSSIBLE, PROBABLE, STRENGTHS
+from vornet.core.fact import Fact, told
 from vornet.core.history import Charges, History, offsets
 from vornet.core.judge import Judgement
-from vornet.core.measurands import BY_KEY, CONDITIONS, INDEX, MEASURANDS, SETTLING, WEAR_METALS
+from vornet.core.measurands import BY_KEY, CONDITIONS, INDEX, SETTLING, WEAR_METALS
 
 #: share of the oil hours at which a level was seen high from which a clear one counts; common practice, no source
 HALF = 0.5
@@ -32,9 +33,9 @@ ACCUMULATES = frozenset({*WEAR_METALS, "ag", "si", "na", "k", "v"})
 
 @dataclass(frozen=True)
 class Open:
-    """A fault that stands open: in words, and the measurands it shows in."""
+    """A fault that stands open, and the measurands it shows in."""
 
-    text: str
+    fact: Fact
     keys: tuple[str, ...]
 
 
@@ -44,7 +45,7 @@ class _Seen:
     the usual one, and only the level had grown with the hours."""
 
     hours: float
-    text: str
+    fact: Fact
     keys: tuple[str, ...]
     rise: dict[str, float]
 
@@ -112,7 +113,7 @@ def open_faults(history: History, charges: Charges, judgement: Judgement) -> lis
                     return hours >= EARLIEST * was.hours and _back(d, i, key, was.rise.get(key, math.nan), value, hours)
                 return hours >= HALF * was.hours
 
-            def now(text: str, keys: tuple[str, ...], i: int = i, hours: float = hours) -> _Seen:
+            def now(fact: Fact, keys: tuple[str, ...], i: int = i, hours: float = hours) -> _Seen:
                 rise = {}
                 for key in keys:
                     over, sd = _rise(d, i, key) if key in AT else (math.nan, math.nan)
@@ -121,40 +122,39 @@ def open_faults(history: History, charges: Charges, judgement: Judgement) -> lis
                         rise[key] = level / hours if hours > 0 else math.nan
                     else:
                         rise[key] = over if over > BACK_SD * sd else 0.0
-                return _Seen(hours, text, keys, rise)
+                return _Seen(hours, fact, keys, rise)
 
             for k, key in enumerate(CONDITIONS):
                 value = samples.values[i, at[k]]
                 if past[i, k]:
-                    m = MEASURANDS[at[k]]
                     limit = judgement.past.limits["high"][0][i, at[k]]
-                    said = now(f"{m.name} {value:,.{m.decimals}f} past watch {limit:g} {m.unit}".strip(), (key,))
+                    found = now(told("open_level", of=key, value=value, limit=limit), (key,))
                     # carried into the next charge, or still rising: the steepest rise is what must be gone
                     if key in seen and not math.isnan(seen[key].rise[key]):
-                        said.rise[key] = max(seen[key].rise[key], np.nan_to_num(said.rise[key]))
-                    seen[key] = said
+                        found.rise[key] = max(seen[key].rise[key], np.nan_to_num(found.rise[key]))
+                    seen[key] = found
                 elif key in seen and closes(key, seen[key]):
                     del seen[key]
             for k, key in enumerate(WEAR_METALS):
                 if shift[i, k]:
-                    seen["rate " + key] = now(f"{BY_KEY[key].name} wears faster than usual", (key,))
+                    seen["rate " + key] = now(told("open_rate", of=key), (key,))
                 elif "rate " + key in seen and closes(key, seen["rate " + key]):
                     del seen["rate " + key]
             for k, at_cause in enumerate(faults):
                 cause = CAUSES[at_cause]
                 keys = NAMED_BY[cause.key]
                 if held[i, k]:
-                    seen[cause.key] = now(f"{cause.name} ({STRENGTHS[int(strength[i, at_cause])]})", keys)
+                    seen[cause.key] = now(told("open_cause", cause=cause.key, strength=STRENGTHS[int(strength[i, at_cause])]), keys)
                 elif cause.key in seen and not strength[i, at_cause] and not stood:
                     was = seen[cause.key]
                     adds_up = [key for key in keys if key in ACCUMULATES and not np.isnan(samples.values[i, INDEX[key]])]
                     if all(closes(key, was) for key in adds_up) if adds_up else hours >= HALF * was.hours:
                         del seen[cause.key]
             if magnet[i]:
-                seen["magnet"] = _Seen(hours, f"magnet grade {judgement.magnet[i]:.0f} at the last drain", ("fe",), {})
+                seen["magnet"] = _Seen(hours, told("open_magnet", grade=judgement.magnet[i]), ("fe",), {})
             elif judgement.magnet[i] < 3:
                 seen.pop("magnet", None)
         # what is wrong by its name first, then what shows it
         named_first = sorted(seen.items(), key=lambda item: (item[0] not in NAMED_BY, item[0].startswith("rate ")))
-        out[c] = [Open(s.text, s.keys) for _, s in named_first]
+        out[c] = [Open(s.fact, s.keys) for _, s in named_first]
     return out

@@ -28,8 +28,8 @@ from vornet.core.decision import (
     PropertyAnswer,
     Terms,
 )
+from vornet.core.fact import Fact, told
 from vornet.core.judge import RUN_ON
-from vornet.core.measurands import spoken
 from vornet.core.oil_properties import BY_PROPERTY, PROPERTIES
 from vornet.core.outlook import Outlook
 
@@ -66,7 +66,7 @@ class Case:
     running: float
     running_as_is: float
     longest: float | None
-    faults: tuple[str, ...]
+    faults: tuple[Fact, ...]
     open_keys: tuple[str, ...]
     schools: dict[str, float | None]
     share: float
@@ -83,8 +83,9 @@ class Case:
     def step(self) -> float:
         return self.policy.step_km if self.distance else self.policy.step_h
 
-    def length(self, x: float) -> str:
-        return f"{x:,.0f} {self.unit}"
+    def told(self, kind: str, *parts: Fact, **things: float | str | tuple[str, ...]) -> Fact:
+        """A fact about this compartment: lengths on its meter, its oil by name."""
+        return told(kind, *parts, **things, meter=self.unit, oil=self.oil)
 
     def in_state(self, state: str) -> list[PropertyAnswer]:
         return [a for a in self.answers if a.state == state]
@@ -106,9 +107,8 @@ def _number(x: float) -> float | None:
     return float(x) if math.isfinite(x) else None
 
 
-def _names(answers: list[PropertyAnswer]) -> str:
-    """Names inside a sentence, each thing once: thickening and thinning are one viscosity."""
-    return ", ".join(dict.fromkeys(spoken(a.name).partition(", ")[0] for a in answers))
+def _keys(answers: list[PropertyAnswer]) -> tuple[str, ...]:
+    return tuple(a.key for a in answers)
 
 
 def _ranked(case: Case) -> list[PropertyAnswer]:
@@ -132,15 +132,15 @@ class _Rules:
     guards: list[Guard]
     ceilings: dict[str, float]
 
-    def ask(self, key: str, bites: bool, text: str, ceiling: float = math.inf, lifts: str = "") -> bool:
-        self.guards.append(Guard(key, bool(bites), text, lifts if bites else ""))
+    def ask(self, key: str, bites: bool, fact: Fact, ceiling: float = math.inf, lifts: Fact | None = None) -> bool:
+        self.guards.append(Guard(key, bool(bites), fact, lifts if bites else None))
         if bites or math.isfinite(ceiling):
             self.ceilings[key] = ceiling
         return bool(bites)
 
 
-def _verdict_words(case: Case) -> tuple[bool, int, str]:
-    """(are the last verdicts all Run on, how many more are needed, in words)."""
+def _verdicts(case: Case) -> tuple[bool, int, Fact]:
+    """(are the last verdicts all Run on, how many more are needed, what is to be said of it)."""
     needed = case.policy.run_on_needed
     recent = case.verdicts[-needed:]
     calm = len(recent) >= needed and bool(np.all(recent == RUN_ON))
@@ -149,161 +149,173 @@ def _verdict_words(case: Case) -> tuple[bool, int, str]:
         if v != RUN_ON:
             break
         good += 1
-    text = f"Last {needed} verdicts are Run on" if calm else f"Run on: {needed - good} more samples to go"
-    if case.unsigned:
-        text += f" ({case.unsigned} of them only proposed, not signed)"
+    more = [told("unsigned", n=case.unsigned)] if case.unsigned else []
     if case.passed_over:
-        text += f"; {case.passed_over} drawn after the oil had stood not counted"
-    return calm, needed - good, text
+        more.append(told("passed_over", n=case.passed_over))
+    to_go = needed - good
+    return calm, to_go, told("calm", *more, needed=needed) if calm else told("verdicts_to_go", *more, to_go=to_go)
+
+
+def _charges(case: Case, few: list[PropertyAnswer], ranked: list[PropertyAnswer]) -> tuple[Fact, int]:
+    """(how many of the charges needed there are, how many are lacking)."""
+    needed = case.policy.charges_needed
+    n = min((a.n for a in few), default=ranked[0].n if ranked else max((a.n for a in case.answers), default=0))
+    which = told("charges_of", of=_keys(few)) if few and few[0] is not ranked[0] else told("charges_limiting")
+    return told("charges", which, n=n, needed=needed), max(needed - n, 0)
 
 
 def _blocks(case: Case, rules: _Rules, ranked: list[PropertyAnswer], base: float) -> None:
     """Guards that stop lengthening altogether, until something lifts them."""
     faults = case.faults
-    rules.ask("open_fault", bool(faults), "Open: " + "; ".join(faults) if faults else "No open fault", base if faults else math.inf,
-              "A later sample whose rise is back at the usual, or a finding, closes it")  # fmt: skip
-    calm, to_go, text = _verdict_words(case)
-    rules.ask("verdicts", not calm, text, math.inf if calm else base, f"{to_go} more in a row that say Run on")
+    rules.ask("open_fault", bool(faults), told("open_faults", *faults) if faults else told("no_open_fault"),
+              base if faults else math.inf, told("lifts_fault"))  # fmt: skip
+    calm, to_go, fact = _verdicts(case)
+    rules.ask("verdicts", not calm, fact, math.inf if calm else base, told("lifts_verdicts", to_go=to_go))
     few = _few(case, ranked)
-    n = min((a.n for a in few), default=ranked[0].n if ranked else max((a.n for a in case.answers), default=0))
-    needed = case.policy.charges_needed
-    word = f" ({_names(few)})" if few and few[0] is not ranked[0] else " for the limiting property"
-    more = max(needed - n, 0)
-    rules.ask("charges", bool(few), f"{n} of {needed} charges sampled{word}", base if few else math.inf,
-              f"{more} more {'charge' if more == 1 else 'charges'} of this oil, each sampled near its end")  # fmt: skip
-    thin, unknown, wrong = case.in_state(UNANSWERED), case.in_state(NO_LIMIT), case.in_state(IMPOSSIBLE)
-    if thin:
-        rules.ask("unanswered", True, f"Measured too seldom to answer: {_names(thin)}", base,
-                  f"Bottles late in the next charges with {_names(thin)} measured")  # fmt: skip
-    if unknown:
-        rules.ask("no_limit", True, f"Limit not known without the new oil's value: {_names(unknown)}", base,
-                  f"A sample of new {case.oil or 'oil'} with {_names(unknown)} measured")  # fmt: skip
-    if wrong:
-        rules.ask("impossible", True, f"This limit cannot hold for this oil: {_said_impossible(wrong)}", base,
-                  "Another limit for this oil, or its new-oil value put right")  # fmt: skip
-    bounded = [a for a in ranked if a.bounded]
-    if bounded:
+    fact, more = _charges(case, few, ranked)
+    rules.ask("charges", bool(few), fact, base if few else math.inf, told("lifts_charges", more=more))
+    for state in (UNANSWERED, NO_LIMIT):
+        if lacking := _keys(case.in_state(state)):
+            rules.ask(state, True, told(state, of=lacking), base, case.told(f"lifts_{state}", of=lacking))
+    if wrong := case.in_state(IMPOSSIBLE):
+        rules.ask("impossible", True, _impossible(wrong), base, told("lifts_impossible"))
+    if bounded := [a for a in ranked if a.bounded]:
         n = max(a.bounded for a in bounded)
-        rules.ask("bounded", True, f"Known only to lie beyond what the lab reports in {n} charges: {_names(bounded)}", base,
-                  "Figures from the lab in place of bounds, over as many charges as are needed")  # fmt: skip
-    missing = case.in_state(UNMEASURED)
-    if missing:
-        rules.ask("unmeasured", False, f"Never measured here, so not weighed: {_names(missing)}")
+        rules.ask("bounded", True, told("bounded", n=n, of=_keys(bounded)), base, told("lifts_bounded"))
+    if missing := case.in_state(UNMEASURED):
+        rules.ask("unmeasured", False, told("unmeasured", of=_keys(missing)))
     never = bool(ranked) and not math.isfinite(case.joint)
-    text = "No limit is within reach: that alone never lengthens" if never else "A limit is within reach"
-    rules.ask("never", never, text, base if never else math.inf, "Samples at greater oil age, until a limit comes into reach")
+    rules.ask("never", never, told("never" if never else "within_reach"), base if never else math.inf, told("lifts_never"))
 
 
-def _said_impossible(wrong: list[PropertyAnswer]) -> str:
-    return "; ".join(f"{spoken(a.name)} of new oil {a.new_oil:g}, limit {a.limit:g} {a.unit}".strip() for a in wrong)
+def _impossible(wrong: list[PropertyAnswer]) -> Fact:
+    return told("impossible", *(told("impossible_limit", of=a.key, new=a.new_oil or 0.0, limit=a.limit or 0.0) for a in wrong))
+
+
+@dataclass(frozen=True)
+class _Reach:
+    """How far an interval may go: ``safe`` hours (NaN none told) and ``as_is`` with the faults standing; ``free`` before any rule,
+    ``allowed`` after what caps it; ``pushed``: the key of what forces a shorter one beside the oil itself."""
+
+    safe: float
+    as_is: float
+    free: float
+    allowed: float
+    pushed: str
+
+
+def _caps(case: Case, rules: _Rules, told_any: bool) -> _Reach:
+    """What caps the interval, and how far it may go under them."""
+    terms = case.terms
+    safe = case.joint if told_any else math.nan
+    as_is = float(np.fmin(case.joint_as_is, safe))  # charges that a fault moved never flatter
+    free = math.inf if math.isnan(safe) else safe
+    allowed, pushed = free, ""
+    if case.faults:
+        allowed = min(free, math.inf if math.isnan(as_is) else as_is, math.inf if case.current is None else case.current)
+    for key, limit in (("cap", terms.cap), ("oil_cap", terms.oil_cap)):
+        if limit is not None:
+            rules.ask(key, allowed > limit, case.told(key, limit=limit), limit, told("lifts_cap"))
+            if limit < allowed:
+                allowed, pushed = limit, key
+    fallen = case.changed_after_approval and terms.stated is not None and case.current is not None and terms.stated < case.current
+    if fallen and terms.stated is not None:
+        rules.ask("oil_change", True, case.told("oil_change", limit=terms.stated), terms.stated,
+                  case.told("lifts_oil_change", needed=case.policy.charges_needed))  # fmt: skip
+        if terms.stated < allowed:
+            allowed, pushed = terms.stated, "oil_change"
+    return _Reach(safe, as_is, free, allowed, pushed)
+
+
+def _steps(case: Case, rules: _Rules, allowed: float) -> None:
+    """Guards that let the interval move so far and no farther."""
+    policy, terms, base, cap = case.policy, case.terms, case.base, case.evidence_cap
+    if cap is not None:
+        rules.ask("sampled", allowed > cap, case.told("sampled", times=policy.beyond_sampled, limit=cap), cap,
+                  case.told("lifts_sampled", longest=case.longest or 0))  # fmt: skip
+    if base is not None:
+        most = base * (1 + policy.most_at_once)
+        rules.ask("step", allowed > most, case.told("step", share=policy.most_at_once, limit=most), most, told("lifts_step"))
+    if terms.calendar is not None:
+        sooner = allowed > terms.calendar and (case.current is None or terms.calendar > 0)
+        rules.ask("calendar", sooner, case.told("calendar", limit=terms.calendar), max(terms.calendar, case.current or 0.0),
+                  told("lifts_calendar"))  # fmt: skip
+
+
+def _answer(case: Case, rules: _Rules, reach: _Reach, ranked: list[PropertyAnswer]) -> tuple[str, float | None, Fact]:
+    """(outcome, proposed interval, why)."""
+    policy, base, cap, safe, allowed, pushed = case.policy, case.base, case.evidence_cap, reach.safe, reach.allowed, reach.pushed
+    best, faults = (ranked[0] if ranked else None), case.faults
+    bites = {g.key: g for g in rules.guards if g.bites}
+    ceiling = min(rules.ceilings.values(), default=math.inf)
+    few = "charges" in bites
+    known = best is not None or (bool(faults) and math.isfinite(reach.as_is)) or bool(pushed)
+    if base is None:
+        return NOT_ENOUGH, None, told("no_interval") if best else _nothing(case)
+    unsampled = case.told("beyond_sampled", longest=case.longest or 0, base=base)
+    if best is not None and allowed == safe < base <= case.mild and not pushed:
+        bends = best if best.chance_at_safe is None else max(ranked, key=lambda a: a.chance_at_safe or 0.0)
+        mild = case.told("at_least", mild=case.mild) if math.isfinite(case.mild) else told("no_reach")
+        return NOT_ENOUGH, base, unsampled if cap is not None and cap < base else case.told("bends", mild, safe=safe, of=bends.key)
+    if known and allowed < base and not (few and allowed >= CLEARLY_SHORT * base and not pushed):
+        proposed = _down(allowed, case.step) or float(math.floor(allowed)) or None
+        return SHORTEN, proposed, _why_shorter(case, reach, base, best)
+    if best is None:
+        stands = bool(faults) and math.isfinite(reach.as_is)
+        return (HOLD, base, bites["open_fault"].fact) if stands else (NOT_ENOUGH, base, _nothing(case))
+    if "unanswered" in bites:
+        return NOT_ENOUGH, base, bites["unanswered"].fact
+    if few:
+        fact = bites["charges"].fact
+        return NOT_ENOUGH, base, replace(fact, parts=tuple(p for p in fact.parts if p.kind != "charges_limiting"))
+    if cap is not None and cap < base:
+        return NOT_ENOUGH, base, unsampled
+    blocked = [bites[k].fact for k in ("open_fault", "verdicts", "no_limit", "impossible", "bounded", "never") if k in bites]
+    if blocked:
+        return HOLD, base, told("reasons", *blocked)
+    worth_it = base * (1 + policy.least_gain)
+    proposed = _down(min(allowed, ceiling), case.step)
+    if proposed > base and min(allowed, ceiling) >= worth_it:
+        return LENGTHEN, proposed, case.told("longer", safe=safe, of=best.key)
+    biting = [g.fact for g in rules.guards if g.bites and rules.ceilings.get(g.key, math.inf) < worth_it]
+    return HOLD, base, biting[-1] if biting else case.told("too_little", safe=safe, base=base)
 
 
 def outcome(case: Case, outlook: Outlook, rows: np.ndarray, margin: np.ndarray, ref: float) -> Decision:
     """The decision of one compartment. ``rows`` (P,): its properties' rows in ``outlook`` (−1 none), ``margin`` (P,)."""
-    policy, terms, step, length = case.policy, case.terms, case.step, case.length
     ranked = _ranked(case)
     best = ranked[0] if ranked else None
     second = ranked[1] if len(ranked) > 1 else None
     base, cap = case.base, case.evidence_cap
-    faults = case.faults
     rules = _Rules([], {})
-    floor = base if base is not None else math.inf
-    _blocks(case, rules, ranked, floor)
-
-    safe = case.joint if best is not None else math.nan
-    as_is = float(np.fmin(case.joint_as_is, safe))  # charges that a fault moved never flatter
-    free = math.inf if math.isnan(safe) else safe
-    allowed = free
-    if faults:
-        allowed = min(free, math.inf if math.isnan(as_is) else as_is, math.inf if case.current is None else case.current)
-    pushed = ""  # what forces a shorter interval beside the oil itself
-    for key, limit, text in (
-        ("cap", terms.cap, "Maker's or warranty cap"), ("oil_cap", terms.oil_cap, f"What {case.oil or 'the oil'} may run at most"),
-    ):  # fmt: skip
-        if limit is not None:
-            rules.ask(key, allowed > limit, f"{text} {length(limit)}", limit, "The maker's written consent to more")
-            if limit < allowed:
-                allowed, pushed = limit, key
-    fallen = case.changed_after_approval and terms.stated is not None and case.current is not None and terms.stated < case.current
-    if fallen:
-        assert terms.stated is not None
-        rules.ask("oil_change", True, f"Approved on another oil's evidence: back to {length(terms.stated)} until {case.oil or 'this oil'} "
-                  "has charges of its own", terms.stated, f"{policy.charges_needed} charges of {case.oil or 'this oil'}")  # fmt: skip
-        if terms.stated < allowed:
-            allowed, pushed = terms.stated, "oil_change"
-    if cap is not None:
-        text = f"At most {policy.beyond_sampled:g} × the longest oil hours sampled: {length(cap)}"
-        rules.ask("sampled", allowed > cap, text, cap, f"A bottle later than {length(case.longest or 0)} on one oil")
-    if base is not None:
-        most = base * (1 + policy.most_at_once)
-        rules.ask("step", allowed > most, f"At most +{policy.most_at_once:.0%} at once: {length(most)}", most,
-                  "A next step, once this one holds")  # fmt: skip
-    if terms.calendar is not None:
-        sooner = allowed > terms.calendar and (case.current is None or terms.calendar > 0)
-        rules.ask("calendar", sooner, f"The calendar limit falls at about {length(terms.calendar)}", max(terms.calendar, case.current or 0.0),
-                  "A longer calendar limit, or more use")  # fmt: skip
-
-    bites = {g.key: g for g in rules.guards if g.bites}
-    ceiling = min(rules.ceilings.values(), default=math.inf)
-    few = "charges" in bites
-    proposed: float | None
-    known = best is not None or (bool(faults) and math.isfinite(as_is)) or bool(pushed)
-    if base is None:
-        result, proposed = NOT_ENOUGH, None
-        reason = "No interval on record to move" if best else _nothing(case)
-    elif best is not None and allowed == safe < base <= case.mild and not pushed:
-        bends = best if best.chance_at_safe is None else max(ranked, key=lambda a: a.chance_at_safe or 0.0)
-        result, proposed = NOT_ENOUGH, base
-        reason = (f"Safe for {length(safe)} should {spoken(bends.name)} bend as it may, {_at_least(case)} if it does not: no bottle "
-                  "half way has shown which")  # fmt: skip
-        if cap is not None and cap < base:
-            reason = f"Never sampled beyond {length(case.longest or 0)} of a {length(base)} interval"
-    elif known and allowed < base and not (few and allowed >= CLEARLY_SHORT * base and not pushed):
-        result, proposed, reason = SHORTEN, _down(allowed, step) or float(math.floor(allowed)) or None, _why_shorter(
-            case, allowed, base, pushed, best, safe, as_is)  # fmt: skip
-    elif best is None:
-        result, proposed = (HOLD, base) if faults and math.isfinite(as_is) else (NOT_ENOUGH, base)
-        reason = bites["open_fault"].text if result == HOLD else _nothing(case)
-    elif "unanswered" in bites:
-        result, proposed, reason = NOT_ENOUGH, base, bites["unanswered"].text
-    elif few:
-        result, proposed = NOT_ENOUGH, base
-        reason = bites["charges"].text.replace(" for the limiting property", "")
-    elif cap is not None and cap < base:
-        result, proposed = NOT_ENOUGH, base
-        reason = f"Never sampled beyond {length(case.longest or 0)} of a {length(base)} interval"
-    else:
-        blocked = [bites[k].text for k in ("open_fault", "verdicts", "no_limit", "impossible", "bounded", "never") if k in bites]
-        proposed = _down(min(allowed, ceiling), step)
-        if blocked:
-            result, proposed, reason = HOLD, base, "; ".join(blocked)
-        elif proposed > base and min(allowed, ceiling) >= base * (1 + policy.least_gain):
-            result, reason = LENGTHEN, f"Safe for {length(safe)}, limited by {spoken(best.name)}"
-        else:
-            result, proposed = HOLD, base
-            biting = [g.text for g in rules.guards if g.bites and rules.ceilings.get(g.key, math.inf) < base * (1 + policy.least_gain)]
-            reason = biting[-1] if biting else f"Safe for {length(safe)}: too little above {length(base)} to move for"
+    _blocks(case, rules, ranked, base if base is not None else math.inf)
+    reach = _caps(case, rules, best is not None)
+    _steps(case, rules, reach.allowed)
+    result, proposed, reason = _answer(case, rules, reach, ranked)
+    also = []
     if best is not None and best.pace and best.pace > 1:
-        reason += f". The last charges age {best.pace:.1f} times as fast as those before, and decide"
+        also.append(told("faster_lately", pace=best.pace))
     if best is not None and best.borrowed:
-        reason += f". Told by the family's charges of {case.oil or 'this oil'}, none of its own yet"
-    guards = tuple(_worth(g, rules.ceilings, free, proposed, base, step, result) for g in rules.guards)
+        also.append(case.told("by_family"))
+    if also:
+        reason = told("and_so", reason, *also)
+    guards = tuple(_worth(g, rules.ceilings, reach.free, proposed, base, case.step, result) for g in rules.guards)
     sample_at = None
     if result == NOT_ENOUGH and base is not None:
-        sample_at = (_down(LATE * base, step) or LATE * base, base)
+        sample_at = (_down(LATE * base, case.step) or LATE * base, base)
     limiting = best.key if best and best.safe is not None else None
+    safe = reach.safe
     decision = Decision(
-        result, proposed, case.current, _number(safe), _number(as_is), best is not None and not math.isfinite(safe), limiting,
+        result, proposed, case.current, _number(safe), _number(reach.as_is), best is not None and not math.isfinite(safe), limiting,
         second.key if second and second.safe is not None else None, second.safe if second else None,
         cap is not None and not math.isnan(safe) and safe > cap, cap, _number(case.running), _number(case.running_as_is),
         _running_limiting(ranked), best.n if best else max((a.n for a in case.answers), default=0), case.share, reason, sample_at, guards,
-        faults, {**case.schools, "condition": _number(safe)}, case.open_keys, None, case.answers, case.slopes,
+        case.faults, {**case.schools, "condition": _number(safe)}, case.open_keys, None, case.answers, case.slopes,
     )  # fmt: skip
-    return replace(decision, next_sample=_next_sample(case, decision, bites, rules.ceilings, outlook, rows, margin, ref))
-
-
-def _at_least(case: Case) -> str:
-    return case.length(case.mild) if math.isfinite(case.mild) else "without a limit in reach"
+    return replace(
+        decision,
+        next_sample=_next_sample(case, decision, {g.key: g for g in rules.guards if g.bites}, rules.ceilings, outlook, rows, margin, ref),
+    )
 
 
 def _running_limiting(ranked: list[PropertyAnswer]) -> str | None:
@@ -311,37 +323,34 @@ def _running_limiting(ranked: list[PropertyAnswer]) -> str | None:
     return min(told, key=lambda a: a.running_safe or 0.0).key if told else None
 
 
-def _nothing(case: Case) -> str:
+def _nothing(case: Case) -> Fact:
     """Why no deciding property answers."""
-    if case.in_state(UNANSWERED):
-        thin = case.in_state(UNANSWERED)
+    if thin := case.in_state(UNANSWERED):
         if all(a.n == 0 for a in thin):
-            return f"No charge of {case.oil or 'the oil in use'} has been sampled yet"
+            return case.told("no_charge_yet")
         if max(a.n for a in thin) == 1:
-            return f"Only one charge of {case.oil or 'the oil in use'} has been sampled, and of one no spread can be told"
-        return f"So few charges tell no spread: {_names(thin)}"
-    if case.in_state(IMPOSSIBLE):
-        return f"This limit cannot hold for this oil: {_said_impossible(case.in_state(IMPOSSIBLE))}"
-    if case.in_state(NO_LIMIT):
-        return f"Limits not known without the new oil's values: {_names(case.in_state(NO_LIMIT))}"
-    return "No deciding property has been measured in a charge with a known start"
+            return case.told("one_charge")
+        return told("few_charges", of=_keys(thin))
+    if wrong := case.in_state(IMPOSSIBLE):
+        return _impossible(wrong)
+    if unknown := case.in_state(NO_LIMIT):
+        return told("limits_unknown", of=_keys(unknown))
+    return told("nothing_measured")
 
 
-def _why_shorter(case: Case, allowed: float, base: float, pushed: str, best: PropertyAnswer | None, safe: float, as_is: float) -> str:
-    length = case.length
-    if pushed == "cap":
-        return f"The maker's cap of {length(allowed)} lies below the {length(base)} it runs today"
-    if pushed == "oil_cap":
-        return f"{case.oil or 'The oil'} may run {length(allowed)} at most, and it runs {length(base)} today"
-    if pushed == "oil_change":
-        return f"Approved on another oil's evidence: back to {length(allowed)} until {case.oil or 'this oil'} has charges of its own"
-    if case.faults and allowed == as_is and allowed != safe:
-        reason = f"Safe for {length(allowed)} as it is now, with the fault open"
-        return reason + (f"; {length(safe)} once repaired" if math.isfinite(safe) else "")
+def _why_shorter(case: Case, reach: _Reach, base: float, best: PropertyAnswer | None) -> Fact:
+    allowed, safe = reach.allowed, reach.safe
+    if reach.pushed in ("cap", "oil_cap"):
+        return case.told(f"{reach.pushed}_below", limit=allowed, base=base)
+    if reach.pushed == "oil_change":
+        return case.told("oil_change", limit=allowed)
+    if case.faults and allowed == reach.as_is and allowed != safe:
+        repaired = (case.told("repaired", safe=safe),) if math.isfinite(safe) else ()
+        return case.told("as_it_is", *repaired, limit=allowed)
     assert best is not None
     if allowed < 1:
-        return f"New oil lies too close to the limit of {spoken(best.name)} to run at all"
-    return f"Safe for {length(allowed)} of the {length(base)} it runs today, limited by {spoken(best.name)}"
+        return told("too_close", of=best.key)
+    return case.told("shorter", safe=allowed, base=base, of=best.key)
 
 
 def _worth(
@@ -364,31 +373,29 @@ def _next_sample(
     base = case.base
     unknown = case.in_state(NO_LIMIT)
     if unknown:
-        return NextSample("new_oil", f"A bottle of new {case.oil or 'oil'}: without it no limit for {_names(unknown)}", None, None)
+        return NextSample("new_oil", case.told("bottle_new", of=_keys(unknown)), None, None)
     if base is None:
         return None
     late = (_down(LATE * base, case.step) or LATE * base, base)
     if case.faults:
         half = max(HALF_OF * base, case.on_oil)
-        text = "A bottle from warm oil at half the interval or later: it shows whether the fault is gone"
-        return NextSample("used", text, (half, base), None)
+        return NextSample("used", told("bottle_fault"), (half, base), None)
     thin = case.in_state(UNANSWERED)
     if thin or not case.in_state(ANSWERED):
-        what = _names(thin) if thin else "what wears the oil out"
-        return NextSample("used", f"A bottle late in this charge with {what} measured", late, None)
+        return NextSample("used", told("bottle_thin", of=_keys(thin)) if thin else told("bottle_any"), late, None)
     if "charges" in bites or "bounded" in bites:
-        return NextSample("used", "A bottle late in this charge, with figures rather than bounds: one charge more that counts", late, None)
+        return NextSample("used", told("bottle_charge"), late, None)
     if "verdicts" in bites:
-        return NextSample("used", f"The next bottle from warm oil: {bites['verdicts'].lifts}", (max(0.5 * base, case.on_oil), base), None)
+        lifts = bites["verdicts"].lifts
+        return NextSample("used", told("bottle_verdict", *filter(None, [lifts])), (max(0.5 * base, case.on_oil), base), None)
     if decision.outcome == NOT_ENOUGH and decision.safe is not None and decision.safe < base <= case.mild:
         middle = (_down(HALF_OF * base, case.step) or HALF_OF * base, 0.6 * base)
-        return NextSample("used", "A bottle half way through a charge, and one at its end: together they show whether it bends", middle, None)
+        return NextSample("used", told("bottle_bend"), middle, None)
     found = _weighed(case, decision, ceilings, outlook, rows, margin, ref, base)
     if found is not None:
         return found
     if "sampled" in bites and case.longest is not None:
-        return NextSample("used", "A bottle at the end of this charge: what lies beyond the oldest oil sampled is not proposed",
-                          (max(late[0], case.longest), max(base, case.longest)), None)  # fmt: skip
+        return NextSample("used", told("bottle_end"), (max(late[0], case.longest), max(base, case.longest)), None)
     return None
 
 
@@ -443,5 +450,4 @@ def _weighed(
     if found is None or found[1] < 0.02:
         return None
     at, chance = found
-    text = f"A bottle at about {case.length(at)}, with {spoken(best.name)} measured"
-    return NextSample("used", text, (_down(at, case.step) or at, at), chance)
+    return NextSample("used", case.told("bottle_weighed", at=at, of=best.key), (_down(at, case.step) or at, at), chance)

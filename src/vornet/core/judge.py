@@ -25,6 +25,7 @@ from vornet.core.diagnose import (
     nothing_found,
     nothing_seen,
 )
+from vornet.core.fact import Fact, told
 from vornet.core.history import Charges, History
 from vornet.core.limits import DUTIES, LimitTable
 from vornet.core.measurands import INDEX, KEYS, MEASURANDS, WEAR_METALS
@@ -306,74 +307,68 @@ def judge(
     return propose(history, charges, past, shift, bend, found)
 
 
-def causes_of(judgement: Judgement, i: int, interval: str = "an interval") -> list[dict[str, Any]]:
-    """Causes of sample ``i``, best first: {key, strength, score, evidence}."""
+def causes_of(judgement: Judgement, i: int, per: Fact | None = None) -> list[dict[str, Any]]:
+    """Causes of sample ``i``, best first: {key, strength, score, evidence}, the evidence as plain facts. ``per``: over how long
+    rates are said."""
     found = judgement.diagnosis
     return [
         {
             "key": CAUSES[k].key, "strength": STRENGTHS[int(found.strength[i, k])], "score": round(float(found.score[i, k]), 2),
-            "evidence": evidence_of(found, k, i, interval),
+            "evidence": [fact.plain() for fact in evidence_of(found, k, i, per)],
         }
         for k in found.best_first(i)
     ]  # fmt: skip
 
 
-def _figure(key: str, value: float) -> str:
-    m = MEASURANDS[INDEX[key]]
-    return f"{value:,.{m.decimals}f} {m.unit}".strip()
-
-
-def _as_always(judgement: Judgement, i: int, key: str) -> str:
+def _as_always(judgement: Judgement, i: int, key: str) -> Fact:
     d, column = judgement.diagnosis.departures, AT_CHARGE[key]
-    own, family = d.usual[i, column], d.family[i, column]
-    return (
-        f", as always here: its rate is its own usual one ({d.z[i, column]:+.1f} sd, {d.n[i, AT[key]]:.0f} stretches), "
-        f"{own / family:.1f} times the family's. It still stands against lengthening"
-    )
+    return told("as_always", z=d.z[i, column], n=d.n[i, AT[key]], times=d.usual[i, column] / d.family[i, column])
 
 
-def evidence(history: History, judgement: Judgement, rates: StretchRates, i: int) -> list[str]:
-    """What speaks for sample ``i``'s proposal, one sentence each, with values and limits."""
+def _limits_passed(history: History, judgement: Judgement, i: int) -> list[Fact]:
     past, values, out = judgement.past, history.samples.values[i], []
     for side, flags, hard in (
         ("high", past.watch_high[i], past.act_high[i]), ("low", past.watch_low[i], past.act_low[i]),
     ):  # fmt: skip
         watch, act = past.limits[side]
         for m in np.flatnonzero(flags):
-            key, name = KEYS[m], MEASURANDS[m].name
             word, limit = ("act", act[i, m]) if hard[m] else ("watch", watch[i, m])
-            where = "above" if side == "high" else "below"
-            close = "" if not hard[m] or past.act_clear[i, m] else ", by less than two standard deviations"
-            always = _as_always(judgement, i, key) if side == "high" and judgement.steady[i, m] else ""
-            out.append(f"{name} {_figure(key, values[m])} is {where} {word} {_figure(key, limit)}{close}{always}")
-    if judgement.an_above_bn[i]:
-        out.append(f"Acid number {values[INDEX['an']]:.2f} has passed base number {values[INDEX['bn']]:.2f} mg KOH/g")
+            more = [told("barely")] if hard[m] and not past.act_clear[i, m] else []
+            if side == "high" and judgement.steady[i, m]:
+                more.append(_as_always(judgement, i, KEYS[m]))
+            out.append(told("past_limit", *more, of=KEYS[m], value=values[m], side=side, limit=word, bound=limit))
+    return out
+
+
+def _rates_changed(history: History, judgement: Judgement, rates: StretchRates, i: int) -> list[Fact]:
+    meter = "km" if history.compartments.distance[history.samples.comp[i]] else "h"
+    out = []
     for m in np.flatnonzero(judgement.shift.real[i]):
-        name = MEASURANDS[INDEX[WEAR_METALS[m]]].name
-        unit = "km" if history.compartments.distance[history.samples.comp[i]] else "h"
-        digits = 4 if unit == "km" else 2
-        out.append(
-            f"{name} wears at {rates.rate[i, m]:.{digits}f} mg/{unit} since {rates.from_h[i]:,.0f} {unit}, "
-            f"usual {judgement.shift.usual[i, m]:.{digits}f} ± {judgement.shift.spread[i, m]:.{digits}f}"
-        )
+        out.append(told("wears", of=WEAR_METALS[m], rate=rates.rate[i, m], since=rates.from_h[i], usual=judgement.shift.usual[i, m],
+                        spread=judgement.shift.spread[i, m], meter=meter))  # fmt: skip
     for m in np.flatnonzero(judgement.bend.real[i]):
-        name = MEASURANDS[INDEX[WEAR_METALS[m]]].name
-        unit = "km" if history.compartments.distance[history.samples.comp[i]] else "h"
-        digits = 4 if unit == "km" else 2
-        out.append(
-            f"{name} wears faster inside this charge: {rates.rate[i, m]:.{digits}f} mg/{unit} since {rates.from_h[i]:,.0f} {unit}, "
-            f"{judgement.bend.before[i, m]:.{digits}f} before ({(rates.rate - judgement.bend.before)[i, m] / judgement.bend.sd[i, m]:.1f} sd)"
-        )
+        before = judgement.bend.before[i, m]
+        out.append(told("wears_faster", of=WEAR_METALS[m], rate=rates.rate[i, m], since=rates.from_h[i], before=before,
+                        z=(rates.rate[i, m] - before) / judgement.bend.sd[i, m], meter=meter))  # fmt: skip
+    return out
+
+
+def evidence(history: History, judgement: Judgement, rates: StretchRates, i: int) -> list[Fact]:
+    """What speaks for sample ``i``'s proposal, with values and limits."""
+    values, past = history.samples.values[i], judgement.past
+    out = _limits_passed(history, judgement, i)
+    if judgement.an_above_bn[i]:
+        out.append(told("an_past_bn", of="bn", an=values[INDEX["an"]], bn=values[INDEX["bn"]]))
+    out += _rates_changed(history, judgement, rates, i)
     if judgement.magnet[i] >= 3:
-        word = "slivers or chips" if judgement.magnet[i] >= 4 else "thick furry build-up"
-        out.append(f"Magnet grade {judgement.magnet[i]:.0f} at the drain: {word}")
+        out.append(told("magnet", grade=judgement.magnet[i], found="chips" if judgement.magnet[i] >= 4 else "furry"))
     if judgement.break_in[i] and out:
-        out.append("Break-in charge: metal counts one step less")
+        out.append(told("break_in"))
     if history.samples.settled[i]:
-        out.append("Drawn after the oil had stood or cooled: metal, dirt and water may be higher. Sample again warm")
+        out.append(told("stood"))
     if judgement.proposed[i] >= ACT and not (judgement.diagnosis.strength[i] >= PROBABLE).any() and judgement.diagnosis.signs:
-        hard = ", ".join(MEASURANDS[m].spoken for m in np.flatnonzero(past.act_high[i] | past.act_low[i]))
-        out.append(f"No cause fits: {hard or 'what was seen'} stands alone, without the signs that would name one")
+        hard = tuple(KEYS[m] for m in np.flatnonzero(past.act_high[i] | past.act_low[i]))
+        out.append(told("no_cause", of=hard) if hard else told("no_cause_seen"))
     if judgement.proposed[i] == NONE and history.samples.usable[i]:
-        out.append("No value that a limit applies to")
+        out.append(told("nothing_limited"))
     return out

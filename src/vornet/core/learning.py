@@ -14,10 +14,10 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from vornet.core.causes import CAUSES, FACTS, Sign
+from vornet.core.causes import CAUSES, Sign
 from vornet.core.diagnose import POSSIBLE, PROBABLE, STRENGTHS, STRONG, Diagnosis
+from vornet.core.fact import Fact, told
 from vornet.core.history import History
-from vornet.core.measurands import BY_KEY
 
 #: a finding is about samples of the half year before it
 ABOUT_DAYS = 183
@@ -68,18 +68,16 @@ def name_of(sign: Sign) -> str:
     return " ".join((sign.kind, *sign.keys))
 
 
-def words_of(name: str) -> str:
-    """A sign's name as people read it."""
+def sign_of(name: str) -> Fact:
+    """What a sign's kept name looks at, to be said to people."""
     if name == MAIN:
-        return "its main signs"
+        return told("main_signs")
     kind, *keys = name.split(" ")
     if kind == "fact":
-        return FACTS[keys[0]]
-    spoken = " or ".join(BY_KEY[k].spoken for k in keys)
-    return {
-        "up": f"{spoken} up", "down": f"{spoken} down", "trace": f"{spoken} up, however little", "flat": f"{spoken} as usual",
-        "ratio": f"{BY_KEY[keys[0]].spoken} to {BY_KEY[keys[-1]].spoken} in proportion",
-    }.get(kind, spoken)  # fmt: skip
+        return told("seen_sign", seen=keys[0])
+    if kind == "ratio":
+        return told("sign_ratio", over=keys[0], under=keys[-1])
+    return told(f"sign_{kind}", of=tuple(keys))
 
 
 def key_of(cause: str, sign: str) -> str:

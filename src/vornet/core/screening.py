@@ -1,6 +1,6 @@
 """Can this result be true? Checks that hold a sample before it moves anything.
 
-Each check has a name (``checks``), a sentence with its evidence, facts for its remedy, and leaves the sample as it
+Each check has a name (``checks``), its evidence as a fact, facts for its remedy, and leaves the sample as it
 was. A person releases, corrects or rejects what is held.
 """
 
@@ -26,6 +26,7 @@ from vornet.core.expected import (
     misfit,
     usual,
 )
+from vornet.core.fact import Fact, told
 from vornet.core.history import Charges, History, cut
 from vornet.core.identity import identify
 from vornet.core.limits import DUTIES
@@ -59,12 +60,12 @@ DRAIN_SHARE = 0.45
 
 @dataclass(frozen=True)
 class Finding:
-    """A reason to hold sample number ``sample`` (index into the history's samples); ``facts`` for its remedy, where
-    sample numbers are indices too."""
+    """A reason to hold sample number ``sample`` (index into the history's samples); ``detail`` what speaks for it, where a part
+    of kind "another_bottle" stands for another sample, by its index; ``facts`` for its remedy, where sample numbers are indices too."""
 
     sample: int
     reason: str
-    detail: str
+    detail: Fact
     facts: dict[str, Any] = field(default_factory=dict, compare=False)
 
 
@@ -105,21 +106,17 @@ def _meter(history: History, points: MeterPoints) -> list[Finding]:
         beyond = has_before & ~has_after & ~back & ~jump & (usual_a_day > 0)
         beyond &= total > prior + MOST_OF_USUAL * usual_a_day * (days + 3) + 3 * slack
     out = []
-    for i in np.flatnonzero(back | ahead | jump | beyond):
-        unit = "km" if distance[i] else "h"
-        gain = total[i] - prior[i]
+    for i in np.flatnonzero(back | ahead | jump | beyond).tolist():
+        meter, gained, between = "km" if distance[i] else "h", float(total[i] - prior[i]), float(days[i] - 1)
         if back[i]:
-            why = f"the meter goes back: {total[i]:,.0f} {unit} after a reading of {prior[i]:,.0f} {unit}"
-            out.append(Finding(int(i), "meter_back", why))
+            detail = told("meter_back", total=total[i], prior=prior[i], meter=meter)
         elif ahead[i]:
-            why = f"the meter is ahead of a later reading: {total[i]:,.0f} {unit}, then {later[i]:,.0f} {unit}"
-            out.append(Finding(int(i), "meter_ahead", why))
+            detail = told("meter_ahead", total=total[i], later=later[i], meter=meter)
         elif jump[i]:
-            why = f"the meter jumps: {gain:,.0f} {unit} more in {days[i] - 1:.0f} days"
-            out.append(Finding(int(i), "meter_jump", why))
+            detail = told("meter_jump", gain=gained, days=between, meter=meter)
         else:
-            why = f"the meter gained {gain:,.0f} {unit} in {days[i] - 1:.0f} days; usual is {usual_a_day[i]:,.1f} {unit} a day"
-            out.append(Finding(int(i), "meter_beyond_use", why))
+            detail = told("meter_beyond_use", gain=gained, days=between, usual=usual_a_day[i], meter=meter)
+        out.append(Finding(i, detail.kind, detail))
     return out
 
 
@@ -133,11 +130,11 @@ def _hours(history: History, charges: Charges, bad_meter: set[int]) -> list[Find
         early = samples.total < charges.fill[charges.charge_of] - slack
     for i in np.flatnonzero(too_old):
         if i not in bad_meter:
-            why = f"{given[i]:,.0f} oil hours, but only {known[i]:,.0f} since the last drain on record"
-            out.append(Finding(int(i), "oil_hours_exceed_drain", why))
+            meter = "km" if history.compartments.distance[samples.comp[i]] else "h"
+            out.append(Finding(int(i), "oil_hours_exceed_drain", told("oil_hours", given=given[i], known=known[i], meter=meter)))
     for i in np.flatnonzero(early & ~too_old):
         if i not in bad_meter:
-            out.append(Finding(int(i), "sample_before_fill", "the meter lies before the fill of this charge"))
+            out.append(Finding(int(i), "sample_before_fill", told("before_fill")))
     return out
 
 
@@ -156,24 +153,20 @@ def _physics(history: History, charges: Charges) -> list[Finding]:
         above = engine & (bn > np.maximum(fresh + 3.5 * sd, fresh * 1.15))
         negative = (values < 0).any(axis=1)
     for i in np.flatnonzero(wrong_way):
-        why = f"viscosity {v40[i]:g} mm²/s at 40 °C is not above {v100[i]:g} mm²/s at 100 °C"
-        out.append(Finding(int(i), "viscosity_order", why))
+        out.append(Finding(int(i), "viscosity_order", told("viscosity_order", v40=v40[i], v100=v100[i])))
     for i in np.flatnonzero(odd):
         try:
             index = viscosity_index(float(v40[i]), float(v100[i]))
         except InputError:
             continue
         if not INDEX_RANGE[0] <= index <= INDEX_RANGE[1]:
-            why = (
-                f"viscosities {v40[i]:g} and {v100[i]:g} mm²/s make an index of {index:.0f}; "
-                f"engine oils lie between {INDEX_RANGE[0]:.0f} and {INDEX_RANGE[1]:.0f}"
-            )
-            out.append(Finding(int(i), "viscosity_index", why))
+            low, high = INDEX_RANGE
+            detail = told("viscosity_index", v40=v40[i], v100=v100[i], index=index, low=low, high=high)
+            out.append(Finding(int(i), "viscosity_index", detail))
     for i in np.flatnonzero(above):
-        why = f"base number {bn[i]:.2f} is above the new oil's {fresh[i]:.2f} mg KOH/g"
-        out.append(Finding(int(i), "bn_above_new", why))
+        out.append(Finding(int(i), "bn_above_new", told("bn_above_new", of="bn", bn=bn[i], new=fresh[i])))
     for i in np.flatnonzero(negative):
-        out.append(Finding(int(i), "negative_value", "a measured value is below zero"))
+        out.append(Finding(int(i), "negative_value", told("negative_value")))
     return out
 
 
@@ -219,10 +212,10 @@ def _slip_finding(i: int, slips: Sequence[tuple[str, int]], values: np.ndarray, 
         k = AT[key]
         x, right = values[i, k], values[i, k] * 10.0**power
         named = next((u for u, f in _OFTEN.items() if f == 10.0**power), None)
-        guess = f"in {named}?" if named and (m.unit == "mg/kg") == (named != "A/0.1 mm") else f"off by {10.0**-power:g}?"
-        usual_is = f"{expectation.mean[i, k]:,.{m.decimals}f} usual"
-        parts.append(f"{m.spoken} {x:g} {guess} {right:,.{m.decimals}f} {m.unit} would fit, {usual_is}")
-    return Finding(i, "unit_slip", "; ".join(parts), {"factors": {key: 10.0**power for key, power in slips}})
+        fits = named and (m.unit == "mg/kg") == (named != "A/0.1 mm")
+        guess = told("slip_unit", unit=named) if named and fits else told("slip_times", times=10.0**-power)
+        parts.append(told("slip", guess, of=key, value=x, right=right, usual=expectation.mean[i, k]))
+    return Finding(i, "unit_slip", told("slips", *parts), {"factors": {key: 10.0**power for key, power in slips}})
 
 
 def _misfit_of_oil(
@@ -328,7 +321,7 @@ def _identity(
         return None
     declared = int(charges.oil[charges.charge_of[i]])
     start = known.start[charges.charge_of[i]]
-    oils = [("what should be in there", {k: float(start[AT[k]]) for k in keys})]
+    oils = [(DECLARED, {k: float(start[AT[k]]) for k in keys})]
     for o in range(len(names)):
         new = history.oils.new[o]
         given = {k: float(new[INDEX[k]]) for k in keys}
@@ -340,14 +333,19 @@ def _identity(
     alone = identify(sample, oils[:1], precision=history.precision).residual
     others = [(n, s) for n, s in fit.shares if n != oils[0][0] and s >= OTHER_OIL_SHARE]
     worst = sorted(keys, key=lambda k: -abs(sample[k] - start[AT[k]]) / history.precision.standard_deviation(k, float(start[AT[k]])))[:3]
-    figures = ", ".join(f"{MEASURANDS[INDEX[k]].spoken} {sample[k]:,.0f} for {start[AT[k]]:,.0f}" for k in worst)
-    oil = names[declared] if 0 <= declared < len(names) else "the oil on record"
+    figures = told("figures", *(told("figure_for", of=k, value=sample[k], new=start[AT[k]]) for k in worst))
+    oil = names[declared] if 0 <= declared < len(names) else ""
     if others and fit.residual < min(0.6 * alone, MIXTURE_FITS_SD):
-        words = " + ".join([f"{own:.0%} {oil}", *(f"{s:.0%} {n}" for n, s in others)] if own > 0.005 else [f"{s:.0%} {n}" for n, s in others])
-        return Finding(i, "wrong_oil", f"fits {words}: {figures} mg/kg", {"shares": {oil: own, **dict(others)}, "residual": fit.residual})
-    runner = f"; nearest other is {fit.runner_up[0]}" if fit.runner_up else ""
-    return Finding(i, "wrong_oil", f"the additives do not fit {oil} nor any mixture of known oils: {figures} mg/kg{runner}",
-                   {"shares": {}, "residual": fit.residual})  # fmt: skip
+        mine = [(oil, own)] if own > 0.005 else []
+        shares = told("shares", *(told("share", oil=name, share=share) for name, share in (*mine, *others)))
+        facts = {"shares": {oil or "the oil on record": own, **dict(others)}, "residual": fit.residual}
+        return Finding(i, "wrong_oil", told("other_oil", shares, figures), facts)
+    runner = told("nearest", oil=fit.runner_up[0]) if fit.runner_up else told("nothing")
+    return Finding(i, "wrong_oil", told("no_oil", figures, runner, oil=oil), {"shares": {}, "residual": fit.residual})
+
+
+#: the oil that the record says is in there, among those tried
+DECLARED = "declared"
 
 
 def _dirty(history: History, charges: Charges, values: np.ndarray, expectation: Expectation, usable: np.ndarray) -> list[Finding]:
@@ -399,15 +397,9 @@ def _dirty(history: History, charges: Charges, values: np.ndarray, expectation: 
     held = (any_hit & ~wear & ~salt_story & ~alone_al & ~stays) | (settled & ~wear & ~company)
     for i in np.flatnonzero(held & usable):
         keys = [k for k in ("si", "al", "na") if hit[k][i]]
-        figures = ", ".join(
-            f"{MEASURANDS[INDEX[k]].spoken} {values[i, AT[k]]:,.0f} where {expectation.mean[i, AT[k]]:,.0f} was to be expected" for k in keys
-        )
-        rest = "no iron or chromium came with it"
-        if settled[i]:
-            rest += ", and a later sample of the same charge is without it"
-        elif following[i] >= 0:
-            rest += ", and the next sample is clean"
-        out.append(Finding(int(i), "dirty_bottle", f"{figures}; {rest}", {"keys": keys}))
+        figures = (told("dirty_figure", of=k, value=values[i, AT[k]], expected=expectation.mean[i, AT[k]]) for k in keys)
+        after_it = [told("dirty_settled")] if settled[i] else [told("dirty_clean")] if following[i] >= 0 else []
+        out.append(Finding(int(i), "dirty_bottle", told("dirty", told("figures", *figures), *after_it), {"keys": keys}))
     return out
 
 
@@ -444,16 +436,15 @@ def _falls(history: History, charges: Charges, usable: np.ndarray) -> list[Findi
     for p in np.flatnonzero(fell.sum(axis=1) >= FALL_FEWEST):
         kept = float(np.nanmedian(stayed[p]))
         i = int(b[p])
-        names = ", ".join(f"{MEASURANDS[columns[j]].spoken} {before[p, j]:,.0f} to {after[p, j]:,.0f}" for j in np.flatnonzero(fell[p])[:3])
+        metals = np.flatnonzero(fell[p])[:3]
+        fallen = told("figures", *(told("fell", of=keys[j], before=before[p, j], after=after[p, j]) for j in metals))
         litres = float(system[p] * (1 - kept)) if np.isfinite(system[p]) else None
         facts: dict[str, Any] = {"share": 1 - kept, "litres": litres, "after": int(a[p])}
         if 1 - kept >= DRAIN_SHARE:
-            why = f"fell inside one charge: {names}; {1 - kept:.0%} of the oil is new, which no top-up on record explains"
-            out.append(Finding(i, "unrecorded_drain", why, facts))
+            out.append(Finding(i, "unrecorded_drain", told("unrecorded_drain", fallen, share=1 - kept), facts))
         elif 1 - kept >= 0.08:
-            amount = "" if litres is None else f", about {litres:.1f} L"
-            why = f"fell inside one charge: {names}; at least {1 - kept:.0%} new oil{amount} that nobody recorded"
-            out.append(Finding(i, "unrecorded_top_up", why, facts))
+            amount = [] if litres is None else [told("about_litres", litres=litres)]
+            out.append(Finding(i, "unrecorded_top_up", told("unrecorded_top_up", fallen, *amount, share=1 - kept), facts))
     return out
 
 
@@ -500,16 +491,16 @@ def _believe(history: History, charges: Charges, group: np.ndarray, bad_meter: s
         found_swaps += [s for s in as_printed if not {s.first, s.second} & held]
     for swap in found_swaps:
         for one, other in ((swap.first, swap.second), (swap.second, swap.first)):
-            more = "over a million" if swap.log_ratio > 13.8 else f"{np.exp(swap.log_ratio):,.0f}"
-            tried = f"{swap.pairs} pair{'s' * (swap.pairs != 1)} tried"
-            why = f"its values fit {{other}} and the other's fit here: {more} times likelier swapped, {tried}"
+            times = told("over_a_million") if swap.log_ratio > 13.8 else told("times", times=np.exp(swap.log_ratio))
             facts = {"other": other, "log_ratio": swap.log_ratio, "pairs": swap.pairs}
+            like = []
             if swap.or_with >= 0 and one == swap.first:
-                why += "; {like} is so like that one that it cannot be told which of the two it was"
+                like.append(told("as_like", told("another_bottle", sample=swap.or_with)))
                 facts["like"] = swap.or_with
-            out.append(Finding(one, "swapped_bottle", why, facts))
+            detail = told("swapped", told("another_bottle", sample=other), times, *like, pairs=swap.pairs)
+            out.append(Finding(one, "swapped_bottle", detail, facts))
             explained.add(one)
-    like = {s.first: s for s in undecided}
+    open_labels = {s.first: s for s in undecided}
     for i, found in slips.items():
         if i not in explained:
             out.append(_slip_finding(i, found, values, expectation))
@@ -517,9 +508,10 @@ def _believe(history: History, charges: Charges, group: np.ndarray, bad_meter: s
         if at not in explained:
             finding = _identity(at, history, charges, known, corrected, compared, names)
             if finding is not None:
-                if at in like:
-                    more = "; it would fit {other} as well, whose bottle would fit here: whether labels were changed over cannot be told"
-                    finding = replace(finding, detail=finding.detail + more, facts={**finding.facts, "other": like[at].second})
+                if at in open_labels:
+                    other = open_labels[at].second
+                    more = told("labels_open", told("another_bottle", sample=other))
+                    finding = replace(finding, detail=told("reason_and", finding.detail, more), facts={**finding.facts, "other": other})
                 out.append(finding)
                 explained.add(at)
     usable = samples.usable & placed
@@ -533,8 +525,8 @@ def _believe(history: History, charges: Charges, group: np.ndarray, bad_meter: s
     if dirty:  # a bottle that was dirty says nothing of the one after it
         clean = usable.copy()
         clean[[f.sample for f in dirty]] = False
-        told = {f.sample for f in dirty}
-        dirty += [f for f in _dirty(history, charges, corrected, expectation, clean) if f.sample not in told]
+        held = {f.sample for f in dirty}
+        dirty += [f for f in _dirty(history, charges, corrected, expectation, clean) if f.sample not in held]
     out += dirty
     return out
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import re
 from collections.abc import Iterator
@@ -96,6 +97,11 @@ def _widen(location: Location) -> None:
         for table, column in (("sample", "values"), ("oil", "new_values")):
             wide = f"{column} || array_fill('NaN'::double precision, ARRAY[%(count)s - cardinality({column})])"
             connection.execute(f"UPDATE {table} SET {column} = {wide} WHERE cardinality({column}) < %(count)s", {"count": COUNT})
+
+
+def as_json(what: Any) -> str:
+    """What a jsonb column takes, the same text for the same thing: keys in order, people's names as they write them."""
+    return json.dumps(what, ensure_ascii=False, sort_keys=True).replace("\\u0000", "")
 
 
 class Database:

@@ -10,7 +10,7 @@ from fastapi.responses import RedirectResponse, Response
 from vornet.core.causes import NAMES
 from vornet.core.errors import InputError
 from vornet.core.judge import WORDS
-from vornet.core.learning import key_of, words_of
+from vornet.core.learning import key_of, sign_of
 from vornet.core.limits import DUTIES, FixedLimit
 from vornet.core.measurands import BY_KEY, MEASURANDS
 from vornet.flows.judge import backtest as backtests
@@ -119,7 +119,7 @@ def _backtest(request: Request, version: int, error: str) -> Response:
         signed, weighed = learning.versions(connection), learning.in_force(connection, today(request))
     return render(
         request, "backtest.html", 422 if error else 200, found=found, versions=known, version=version, picture=picture(_lines(found)),
-        signed=signed, weighed=weighed, names=NAMES, words_of=words_of, key_of=key_of, verdict_words=WORDS, error=error,
+        signed=signed, weighed=weighed, names=NAMES, sign_of=sign_of, key_of=key_of, verdict_words=WORDS, error=error,
     )  # fmt: skip
 
 

@@ -34,6 +34,7 @@ from vornet.flows.judge.settle import AT_ONCE, settling
 from vornet.flows.pages import rows as rows_of
 from vornet.store.database import Connection, Database
 from vornet.web.charts import ribbon
+from vornet.words.say import each, say
 
 #: fields of one form
 MOST_FIELDS = 20_000
@@ -122,6 +123,14 @@ def said(context: Context, sentence: str | None) -> str:
 
 
 @pass_context
+def in_words(context: Context, facts: Any, capital: bool = False) -> str:
+    """A fact, or several, in words and in the fleet's units."""
+    system = context["measures"]
+    text = "; ".join(each(facts, system)) if isinstance(facts, list | tuple) else say(facts, system) if facts else ""
+    return text[:1].upper() + text[1:] if capital else text
+
+
+@pass_context
 def as_typed(context: Context, value: float | None, kind: str) -> str:
     return measures.as_typed(value, _kind(kind), context["measures"])
 
@@ -169,6 +178,7 @@ _environment.filters.update(
     per=per,
     u=unit_of,
     said=said,
+    say=in_words,
     typed=as_typed,
     figure_of=figure_of,
 )

@@ -30,7 +30,7 @@ def opened(figures: dict[str, Any] | None, slopes: bytes | None) -> dict[str, An
         return None
     # kept by an earlier version: what it did not know yet, until the next evaluation
     figures = {**_LATER, **figures, "properties": [{**_LATER_OF_A_PROPERTY, **p} for p in figures["properties"]],
-               "guards": [{"lifts": "", "worth": None, **g} for g in figures["guards"]]}  # fmt: skip
+               "guards": [{"lifts": None, "worth": None, **g} for g in figures["guards"]]}  # fmt: skip
     if slopes is None:
         return figures
     by_property: dict[str, list[dict[str, Any]]] = {p["key"]: [] for p in figures["properties"]}

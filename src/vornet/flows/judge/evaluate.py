@@ -5,7 +5,6 @@ Everything is worked in columns for many compartments at once; one compartment i
 
 from __future__ import annotations
 
-import json
 import math
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
@@ -19,6 +18,7 @@ from vornet.core import due as due_rules
 from vornet.core.causes import CAUSES
 from vornet.core.decide import decide
 from vornet.core.decision import Decision, Terms
+from vornet.core.fact import told
 from vornet.core.history import Charges, History, cut, hours_on_charge
 from vornet.core.judge import NONE, RUN_ON, Judgement, causes_of, evidence, judge
 from vornet.core.limits import healthy_rows
@@ -30,7 +30,7 @@ from vornet.flows.judge import aside, decision_record, digests, holds, learned, 
 from vornet.flows.judge.fleet_history import Loaded, load, without_held
 from vornet.flows.plan import service
 from vornet.store import bulk, queue
-from vornet.store.database import Connection, Database, query
+from vornet.store.database import Connection, Database, as_json, query
 
 Progress = Callable[[str], None]
 #: samples judged at one go
@@ -254,21 +254,24 @@ def _write_evaluations(connection: Connection, fleet_id: int, worked: Worked, co
         index.tolist(), loaded.sample_ids[index].tolist(), judgement.proposed[index].tolist(), hours_list,
         said[index].tolist(), strict=True,
     ):  # fmt: skip
-        words, held_for = "{}", "[]"
+        facts, held_for = "[]", "[]"
         if speak:
-            sentences = evidence(loaded.history, judgement, worked.rates, i)
-            quoted = (json.dumps(text, ensure_ascii=False) for text in sentences)
-            words = "{" + ",".join(quoted).replace("\\", "\\\\") + "}"
             r = loaded.register[samples.comp[i]]
-            span = f"per {r['interval_meter'] or (20_000 if r['meter_unit'] == 'km' else 500):,.0f} {r['meter_unit']}"
-            held_for = json.dumps(causes_of(judgement, i, span), ensure_ascii=False).replace("\\", "\\\\")
+            span = told("per", span=r["interval_meter"] or (20_000 if r["meter_unit"] == "km" else 500), meter=r["meter_unit"])
+            facts = _for_copy([fact.plain() for fact in evidence(loaded.history, judgement, worked.rates, i)])
+            held_for = _for_copy(causes_of(judgement, i, span))
         on = date.fromordinal(int(samples.day[i]))
         on_oil = h if h == h else "NaN"
-        lines.append(f"{sample_id}\t{proposed}\t{loaded.limit_set_id}\t{on_oil}\t{words}\t{held_for}\t{on}\n")
+        lines.append(f"{sample_id}\t{proposed}\t{loaded.limit_set_id}\t{on_oil}\t{facts}\t{held_for}\t{on}\n")
     with connection.cursor() as cursor, cursor.copy(query("history.copy_evaluation")) as copy:
         copy.write("".join(lines))
     connection.execute(query("history.insert_evaluations"), {"fleet_id": fleet_id})
     connection.execute(query("history.empty_staging"))
+
+
+def _for_copy(what: Any) -> str:
+    """JSON as a cell of PostgreSQL's text COPY."""
+    return as_json(what).replace("\\", "\\\\")
 
 
 def _none_if_nan(x: float) -> float | None:
@@ -316,8 +319,8 @@ def _write_standing(connection: Connection, fleet_id: int, worked: Worked, today
             "last_sample_id": int(loaded.sample_ids[i]) if i >= 0 else None,
             "last_proposed": int(worked.judgement.proposed[i]) if i >= 0 else None,
             "last_sampled_on": date.fromordinal(int(samples.day[i])) if i >= 0 else None,
-            "held": int(held[c]), "open_faults": list(decision.open_faults), "outcome": decision.outcome,
-            "proposed_meter": decision.proposed, "reason": decision.reason, "ranking": ranking,
+            "held": int(held[c]), "open_faults": as_json([f.plain() for f in decision.open_faults]), "outcome": decision.outcome,
+            "proposed_meter": decision.proposed, "reason": as_json(decision.reason.plain()), "ranking": ranking,
             "decision": figures, "slopes": slopes,
         })  # fmt: skip
     with connection.cursor() as cursor:

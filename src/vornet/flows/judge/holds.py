@@ -5,14 +5,16 @@ from __future__ import annotations
 import json
 from dataclasses import replace
 from datetime import date
+from typing import Any
 
 import numpy as np
 
+from vornet.core.fact import Fact, told
 from vornet.core.history import cut
 from vornet.core.screening import Finding, screen
 from vornet.flows.judge.digests import digest
 from vornet.flows.judge.fleet_history import Loaded, without_held
-from vornet.store.database import Connection, query
+from vornet.store.database import Connection, as_json, query
 
 
 def _together(connection: Connection, loaded: Loaded) -> np.ndarray:
@@ -27,22 +29,22 @@ def _together(connection: Connection, loaded: Loaded) -> np.ndarray:
 
 
 def _placed_facts(loaded: Loaded, numbers: dict[int, str], finding: Finding) -> tuple[str, str]:
-    """A finding's sentence and facts with sample numbers and names in place of positions."""
-    facts, detail = dict(finding.facts), finding.detail
-    for name in ("other", "after", "like"):
-        if name in facts:
-            i = int(facts[name])
-            sample_id = int(loaded.sample_ids[i])
-            r = loaded.register[loaded.history.samples.comp[i]]
-            facts[name] = {
-                "sample_id": sample_id, "sample_no": numbers.get(sample_id, ""), "unit": r["unit"], "compartment": r["name"],
-                "on": date.fromordinal(int(loaded.history.samples.day[i])).isoformat(),
-            }  # fmt: skip
-    for name in ("other", "like"):
-        if name in facts:
-            it = facts[name]
-            detail = detail.replace(f"{{{name}}}", f"{it['unit']} {it['compartment']} (sample {it['sample_no']})")
-    return detail, json.dumps(facts, default=float)
+    """A finding's detail and facts as JSON, with sample numbers and names in place of positions."""
+
+    def place(i: int) -> dict[str, Any]:
+        sample_id = int(loaded.sample_ids[i])
+        r = loaded.register[loaded.history.samples.comp[i]]
+        return {"sample_id": sample_id, "sample_no": numbers.get(sample_id, ""), "unit": r["unit"], "compartment": r["name"],
+                "on": date.fromordinal(int(loaded.history.samples.day[i])).isoformat()}  # fmt: skip
+
+    def named(fact: Fact) -> Fact:
+        if fact.kind != "another_bottle":
+            return fact
+        it = place(int(fact.numbers["sample"]))
+        return told("bottle", unit=it["unit"], compartment=it["compartment"], no=it["sample_no"])
+
+    facts = {name: place(int(x)) if name in ("other", "after", "like") else x for name, x in finding.facts.items()}
+    return as_json(finding.detail.changed(named).plain()), json.dumps(facts, default=float)
 
 
 def tried(loaded: Loaded) -> None:
@@ -60,7 +62,7 @@ def hold(connection: Connection, fleet_id: int, loaded: Loaded, compartments: li
     points = replace(loaded.points, per_day=loaded.rate_per_day)
     together = _together(connection, loaded)
     settled = {(r["sample_id"], r["reason"]) for r in connection.execute(query("history.settled_holds")).fetchall()}
-    was = {(r["sample_id"], r["reason"]): r["detail"] for r in connection.execute(query("history.open_holds")).fetchall()}
+    was = {(r["sample_id"], r["reason"]): as_json(r["detail"]) for r in connection.execute(query("history.open_holds")).fetchall()}
     if compartments is None:
         rests_on = loaded.history, loaded.sample_ids, points, together, loaded.oil_names, sorted(settled)
         if known is not None and known == digest(*rests_on, sorted(was)):

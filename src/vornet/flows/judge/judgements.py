@@ -10,24 +10,25 @@ from vornet.core.judge import VERDICTS
 from vornet.flows.house import fleets
 from vornet.flows.judge import decision_record
 from vornet.store.database import Connection, Database, query
+from vornet.words.say import each, say
 
 
 def judgements(db: Database, fleet: str) -> list[dict[str, Any]]:
     """Every sample with its proposal, and every row that is held with a sample number. See docs/formats.md."""
     fleet_id = fleets.find(db, fleet)
     with db.fleet(fleet_id) as connection:
-        held: dict[int, list[dict[str, str]]] = defaultdict(list)
+        held: dict[int, list[dict[str, Any]]] = defaultdict(list)
         for h in connection.execute(query("results.holds_everything")).fetchall():
-            held[h["sample_id"]].append({"reason": h["reason"], "detail": h["detail"]})
+            held[h["sample_id"]].append({"reason": h["reason"], "detail": say(h["detail"])})
         out = []
         for r in connection.execute(query("history.judgements")).fetchall():
             mine = held.get(r["sample_id"], [])
             proposed = None if mine or r["proposed"] is None else VERDICTS.get(r["proposed"])
             out.append({
                 "sample_no": r["sample_no"], "lab": r["lab"], "unit": r["unit"], "compartment": r["compartment"],
-                "sampled_on": r["sampled_on"].isoformat(), "proposed": proposed, "evidence": r["evidence"] or [],
+                "sampled_on": r["sampled_on"].isoformat(), "proposed": proposed, "evidence": each(r["evidence"]),
                 "hypotheses": _held_for(mine) or [
-                    {"key": h["key"], "strength": h["strength"], "evidence": h["evidence"]} for h in r["hypotheses"] or []
+                    {"key": h["key"], "strength": h["strength"], "evidence": each(h["evidence"])} for h in r["hypotheses"] or []
                 ],
                 "held": mine, "signed": VERDICTS.get(r["signed"]), "signed_by": r["signed_by"],
                 "comment": r["comment"], "signed_cause": r["signed_cause"], "signed_reason": r["signed_reason"],
@@ -75,21 +76,23 @@ def intervals(db: Database, fleet: str) -> list[dict[str, Any]]:
 
 
 def _interval(r: dict[str, Any]) -> dict[str, Any]:
-    d, u = r["decision"], r["meter_unit"]
+    d, u, bottle = r["decision"], r["meter_unit"], r["decision"]["next_sample"]
     return {
         "unit": r["unit"], "compartment": r["compartment"], f"current_{u}": d["current"], "outcome": d["outcome"],
         f"proposed_{u}": d["proposed"], f"safe_{u}": _rounded(d["safe"]), f"safe_{u}_as_is": _rounded(d["safe_as_is"]),
         "limiting": d["limiting"], f"next_{u}": _rounded(d["next_safe"]), "next_limiting": d["next_limiting"],
         "guards": [
-            {"key": g["key"], "bites": g["bites"], "text": g["text"], "lifts": g["lifts"], f"worth_{u}": g["worth"]} for g in d["guards"]
+            {"key": g["key"], "bites": g["bites"], "text": say(g["fact"]), "lifts": say(g["lifts"]) if g["lifts"] else "",
+             f"worth_{u}": g["worth"]} for g in d["guards"]
         ],
         "schools": {k: _rounded(v) for k, v in d["schools"].items()}, "charges": d["charges"],
         "never_within_reach": d["never"], "beyond_evidence": d["beyond_evidence"],
         f"evidence_cap_{u}": _rounded(d["evidence_cap"]), f"running_safe_{u}": _rounded(d["running_safe"]),
-        "running_limiting": d["running_limiting"], f"oil_{u}": _rounded(r["oil_hours"]), "open_faults": d["open_faults"],
+        "running_limiting": d["running_limiting"], f"oil_{u}": _rounded(r["oil_hours"]), "open_faults": each(d["open_faults"]),
         f"headroom_{u}": _rounded(r["headroom_now"]), f"headroom_{u}_repaired": _rounded(r["headroom"]),
-        "residual_share": round(d["residual_share"], 4), "reason": r["reason"], "sample_at": d["sample_at"],
-        "next_sample": d["next_sample"], "properties": [
+        "residual_share": round(d["residual_share"], 4), "reason": say(r["reason"]), "sample_at": d["sample_at"],
+        "next_sample": bottle and {"at": bottle["at"], "kind": bottle["kind"], "text": say(bottle["fact"]), "chance": bottle["chance"]},
+        "properties": [
             {"key": p["key"], "state": p["state"], "charges": p["n"], f"safe_{u}": _rounded(p["safe"]), "bend": _rounded(p["bend"]),
              "borrowed": p["borrowed"], "bounded": p["bounded"]}
             for p in d["properties"]

@@ -25,6 +25,7 @@ from vornet.flows.judge import fleet_history
 from vornet.flows.judge.fleet_history import Loaded
 from vornet.store import queue
 from vornet.store.database import Connection, query
+from vornet.words.say import say
 
 #: charges and versions shown
 MOST_CHARGES, MOST_VERSIONS, MOST_LISTED = 500, 30, 12
@@ -169,7 +170,7 @@ def in_force(connection: Connection, today: date) -> list[dict[str, Any]]:
     rows = connection.execute(query("learning.in_force"), {"today": today}).fetchall()
     for r in rows:
         r["lines"] = [
-            {"name": NAMES.get(key.split("|")[0], key), "words": learning.words_of(key.split("|")[1]), "factor": x}
+            {"name": NAMES.get(key.split("|")[0], key), "words": say(learning.sign_of(key.split("|")[1])), "factor": x}
             for key, x in sorted(r["factors"].items())
         ]
     return [r for r in rows if r["lines"]]
@@ -179,7 +180,7 @@ def versions(connection: Connection) -> list[dict[str, Any]]:
     """What was signed so far, newest first, in words."""
     rows = connection.execute(query("learning.versions"), {"limit": MOST_VERSIONS}).fetchall()
     for r in rows:
-        r["lines"] = [{**c, "name": NAMES.get(c["cause"], c["cause"]), "words": learning.words_of(c["sign"])} for c in r["changed"]]
+        r["lines"] = [{**c, "name": NAMES.get(c["cause"], c["cause"]), "words": say(learning.sign_of(c["sign"]))} for c in r["changed"]]
     return rows
 
 

@@ -132,7 +132,7 @@ def sign(
     row = connection.execute(
         query("verdicts.sign"),
         {"fleet_id": fleet_id, "sample_id": sample_id, "compartment_id": judged["compartment_id"], "verdict": code,
-         "proposed": judged["proposed"], "hypotheses": json.dumps(judged["hypotheses"]), "evidence": judged["evidence"],
+         "proposed": judged["proposed"], "hypotheses": json.dumps(judged["hypotheses"]), "evidence": json.dumps(judged["evidence"] or []),
          "limit_set_id": judged["limit_set_id"], "cause": cause, "comment": comment, "reason": reason, "by": by},
     ).fetchone()  # fmt: skip
     assert row is not None

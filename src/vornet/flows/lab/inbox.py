@@ -20,6 +20,7 @@ from vornet.io import lab_header, lab_table, results_file
 from vornet.io.lab_header import Meaning
 from vornet.store import queue
 from vornet.store.database import Connection, Database, Location, opened, query
+from vornet.words.say import say
 
 MOST_SHOWN = 200
 
@@ -224,7 +225,7 @@ def waiting_csv(db: Database, fleet_id: int) -> str:
     writer = csv.writer(out, lineterminator="\n")
     writer.writerow(["kind", "sample_no", "unit", "compartment", "sampled_on", "reason", "detail"])
     for h in found["holds"]:
-        cells = ["sample", h["sample_no"], h["unit"], h["compartment"], h["sampled_on"], h["reason"], h["detail"]]
+        cells = ["sample", h["sample_no"], h["unit"], h["compartment"], h["sampled_on"], h["reason"], say(h["detail"])]
         writer.writerow([cell(x if x is None or isinstance(x, str) else str(x)) for x in cells])
     for r in found["rows"]:
         cells = ["row", r["sample_no"], r["unit_name"], r["compartment_name"], r["sampled_on"], r["reason"], r["detail"]]

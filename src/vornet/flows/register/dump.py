@@ -12,6 +12,7 @@ from vornet.core.measurands import KEYS
 from vornet.flows.house import fleets
 from vornet.flows.plan import service
 from vornet.store.database import Connection, Database, query
+from vornet.words.say import each
 
 
 def compartment_rows(connection: Connection, today: date) -> list[dict[str, Any]]:
@@ -118,6 +119,8 @@ def compartment_out(c: dict[str, Any]) -> dict[str, Any]:
 
 def _log_out(r: dict[str, Any]) -> dict[str, Any]:
     row = {**r, **r["extra"], "on": r["on_day"].isoformat()}
+    if against := row.pop("concession_of", None):
+        row["concession"] = f"{'; '.join(each(against))}. {row['concession']}"
     del row["on_day"], row["extra"]
     if row.get("volume_out_l") is None and row.get("volume_out_kind") == "unknown":
         del row["volume_out_kind"]

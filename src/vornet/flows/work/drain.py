@@ -14,10 +14,12 @@ from vornet.core import meter as meters_rules
 from vornet.core.drain import DrainFacts, DrainFigures, Sump, start_value
 from vornet.core.drain import figures as worked
 from vornet.core.errors import FormErrors, InputError
+from vornet.core.fact import Fact
 from vornet.core.measurands import BY_KEY, INDEX, KEYS, Measurand
 from vornet.flows.house import fleets, meters
 from vornet.store import queue
 from vornet.store.database import Connection, query
+from vornet.words.say import each
 
 AIR_FILTERS = ("clean", "dusty", "blocked", "leaking")
 MAGNET = ("clean", "fine fuzz", "a few flecks", "thick furry build-up", "slivers or chips")
@@ -154,7 +156,7 @@ def ends(row: dict[str, Any]) -> list[tuple[str, float, float]]:
     return out
 
 
-def concession_reasons(connection: Connection, row: dict[str, Any], drained: Drained) -> list[str]:
+def concession_reasons(connection: Connection, row: dict[str, Any], drained: Drained) -> list[Fact]:
     """Why the chosen oil in this weather would be a concession; empty when it is not. Raises InputError for an unknown oil."""
     oils = {o["name"]: o for o in connection.execute(query("register.oils")).fetchall()}
     chosen = drained.oil or row["oil"]
@@ -169,20 +171,20 @@ def concession_reasons(connection: Connection, row: dict[str, Any], drained: Dra
     )
 
 
-def _check(connection: Connection, row: dict[str, Any], drained: Drained, today: date) -> tuple[dict[str, str], list[str]]:
+def _check(connection: Connection, row: dict[str, Any], drained: Drained, today: date) -> tuple[dict[str, str], list[Fact]]:
     """What is wrong with a drain by field, and why its oil is a concession."""
     errors = follow(row, drained, today).errors
     if drained.magnet_grade not in (None, 0, 1, 2, 3, 4):
         errors["magnet_grade"] = "a grade from 0 to 4"
     if drained.air_filter not in (None, *AIR_FILTERS):
         errors["air_filter"] = f"one of {', '.join(AIR_FILTERS)}"
-    reasons: list[str] = []
+    reasons: list[Fact] = []
     try:
         reasons = concession_reasons(connection, row, drained)
     except InputError as error:
         errors[error.field] = error.why
     if reasons and not drained.concession:
-        errors["concession"] = "; ".join(reasons) + ": say why it goes in all the same"
+        errors["concession"] = "; ".join(each(reasons)) + ": say why it goes in all the same"
     which = {"compartment_id": row["compartment_id"], "on": drained.on}
     same = connection.execute(query("board.drain_on_day"), which).fetchone()
     if same:
@@ -207,8 +209,9 @@ def log(
         raise FormErrors(errors)
     kept = {
         "ambient_c": drained.ambient_c, "batch": drained.batch[:120], "reading_after": drained.reading_after,
-        "concession": f"{'; '.join(reasons)}. {drained.concession[:500]}" if reasons else "",
+        "concession": drained.concession[:500] if reasons else "",
     }  # fmt: skip
+    against = {"concession_of": [fact.plain() for fact in reasons]} if reasons else {}
     kept = {k: v for k, v in kept.items() if v not in (None, "")}
     chosen = drained.oil or row["oil"]
     oil_id = next((o["oil_id"] for o in connection.execute(query("register.oils")).fetchall() if o["name"] == chosen), None)
@@ -221,7 +224,7 @@ def log(
             "volume_in_l": drained.in_l,
             "volume_out_kind": "unknown" if facts.out_l is None else ("estimated" if facts.out_kind == "estimated" else "measured"),
             "level_missing_l": None if sums.missing_l is None else round(sums.missing_l, 3),
-            "oil_id": oil_id, "extra": json.dumps({**(seen or {}), **kept}), "filter_changed": facts.filter_changed,
+            "oil_id": oil_id, "extra": json.dumps({**(seen or {}), **kept, **against}), "filter_changed": facts.filter_changed,
             "magnet_grade": drained.magnet_grade, "air_filter": drained.air_filter, "sample_no": drained.sample_no.strip()[:80] or None,
             "note": drained.note.strip()[:2000], "client_id": client, "by": by,
         },
@@ -232,6 +235,6 @@ def log(
         connection, fleet_id, by, "drain logged", about, on=str(drained.on), meter=drained.meter, out_l=facts.out_l, in_l=drained.in_l, **kept
     )
     if kept.get("concession"):
-        fleets.audit(connection, fleet_id, by, "oil concession", about, on=str(drained.on), **kept)
+        fleets.audit(connection, fleet_id, by, "oil concession", about, on=str(drained.on), because="; ".join(each(reasons)), **kept)
     queue.touch(connection, fleet_id, [compartment_id])
     return int(saved["drain_id"])

@@ -14,7 +14,7 @@ LEFT JOIN depot d ON d.fleet_id = u.fleet_id AND d.depot_id = u.depot_id
 WHERE (%(show)s = 'all' AND u.state = 'in_service'
     OR %(show)s = 'laid_up' AND u.state = 'laid_up'
     OR %(show)s = 'overdue' AND s.to_due < 0
-    OR %(show)s = 'faults' AND (cardinality(s.open_faults) > 0 OR s.last_proposed >= 2)
+    OR %(show)s = 'faults' AND (jsonb_array_length(s.open_faults) > 0 OR s.last_proposed >= 2)
     OR %(show)s = 'past' AND headroom_now(s.urgency, s.open_faults, s.headroom, s.headroom_as_is) < 0
     OR %(show)s = 'held' AND s.held > 0
     OR %(show)s = 'unsigned' AND EXISTS (
@@ -47,7 +47,7 @@ LIMIT %(limit)s OFFSET %(offset)s
 -- :counts  for the filters
 SELECT count(*) FILTER (WHERE in_service) AS all, count(*) FILTER (WHERE laid_up) AS laid_up,
        count(*) FILTER (WHERE in_service AND to_due < 0) AS overdue,
-       count(*) FILTER (WHERE in_service AND (cardinality(open_faults) > 0 OR last_proposed >= 2)) AS faults,
+       count(*) FILTER (WHERE in_service AND (jsonb_array_length(open_faults) > 0 OR last_proposed >= 2)) AS faults,
        count(*) FILTER (WHERE in_service AND now_left < 0) AS past,
        count(*) FILTER (WHERE in_service AND urgency = 0) AS stops, count(*) FILTER (WHERE in_service AND (held > 0)) AS held,
        count(*) FILTER (WHERE in_service AND (outcome = 'lengthen')) AS lengthen, count(*) FILTER (WHERE in_service AND (outcome = 'shorten')) AS shorten,

@@ -148,7 +148,7 @@ WHERE sample_id = %(sample_id)s AND reason = %(reason)s AND settled_at IS NULL
 
 -- :evaluation_staging  what is judged goes through here
 CREATE TEMP TABLE IF NOT EXISTS staging_evaluation (
-    sample_id bigint, proposed smallint, limit_set_id bigint, oil_hours double precision, evidence text[], hypotheses jsonb, sampled_on date
+    sample_id bigint, proposed smallint, limit_set_id bigint, oil_hours double precision, evidence jsonb, hypotheses jsonb, sampled_on date
 ) ON COMMIT DELETE ROWS
 
 -- :copy_evaluation  COPY does not write into tables with row-level security, so into staging first
@@ -213,7 +213,7 @@ FROM (SELECT x.compartment_id, CASE
           WHEN coalesce(v.verdict, x.last_proposed) = 2 AND (v.verdict IS NULL OR NOT EXISTS (
               SELECT 1 FROM action a WHERE a.fleet_id = x.fleet_id AND a.compartment_id = x.compartment_id
                 AND (a.closed_at IS NULL OR a.sample_id = x.last_sample_id))) THEN 1
-          WHEN (CASE WHEN cardinality(x.open_faults) > 0 THEN least(x.headroom, x.headroom_as_is) ELSE x.headroom END) < 0 THEN 2
+          WHEN (CASE WHEN jsonb_array_length(x.open_faults) > 0 THEN least(x.headroom, x.headroom_as_is) ELSE x.headroom END) < 0 THEN 2
           WHEN x.to_due < 0 OR x.due_day < x.as_of AND x.due_driver = 'calendar' THEN 3
           WHEN x.held > 0 THEN 4
           ELSE 5 END AS urgency

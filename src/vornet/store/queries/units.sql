@@ -173,6 +173,7 @@ GROUP BY o.fleet_id, o.oil_id ORDER BY o.name
 
 -- :concessions  pours outside the register
 SELECT d.on_day, u.name AS unit, c.name AS compartment, c.compartment_id, o.name AS oil, d.extra ->> 'concession' AS concession,
+       d.extra -> 'concession_of' AS against,
        (d.extra ->> 'ambient_c')::float8 AS ambient_c, d.recorded_by
 FROM drain d JOIN compartment c USING (fleet_id, compartment_id) JOIN unit u USING (fleet_id, unit_id)
 LEFT JOIN oil o ON o.fleet_id = d.fleet_id AND o.oil_id = d.oil_id

@@ -1,0 +1,1 @@
+"""Facts said as sentences, in the reader's language and units."""
