@@ -2,6 +2,7 @@
 
 import json
 
+import psycopg
 import pytest
 
 from conftest import HEADER, TODAY, fresh_database, row, small_register
@@ -155,3 +156,24 @@ def test_what_waits_for_a_fleet_that_is_gone_troubles_nobody(db, fleet, place):
     with db.anyone() as c:
         failed = c.execute("SELECT 1 FROM procrastinate_jobs WHERE status = 'failed' AND (args ->> 'fleet_id')::int = %s", [fleet_id])
         assert failed.fetchone() is None
+
+
+def test_what_a_killed_writer_left_is_settled_by_a_worker(db, fleet):
+    fleet_id = fleets.find(db, fleet)
+    with db.fleet(fleet_id) as c:
+        queue.touch_everything(c)  # and nobody settles it
+    assert worker.settle_left(db, TODAY) == 0  # somebody may be about to
+    with psycopg.connect(db.location.owner_url) as c:
+        c.execute("UPDATE touched SET at = at - make_interval(secs => %s) WHERE fleet_id = %s", (worker.LEFT_AFTER_S + 1, fleet_id))
+    assert worker.settle_left(db, TODAY) == 1
+    with db.fleet(fleet_id) as c:
+        assert c.execute("SELECT count(*) AS n FROM touched").fetchone()["n"] == 0
+        assert c.execute("SELECT count(*) AS n FROM compartment LEFT JOIN standing USING (compartment_id) WHERE as_of IS NULL").fetchone()["n"] == 0
+    assert worker.settle_left(db, TODAY) == 0
+
+
+def test_what_comes_round_by_itself_is_asked_for_by_the_queue(db):
+    app = worker.app_of(worker.Works(db, TODAY), ask_every_s=30)
+    found = {task.task.name: task.cron for task in app.periodic_registry.periodic_tasks.values()}
+    assert found == {queue.ASK_LABS: "* * * * * */30", queue.SETTLE: "*/1 * * * * 0", queue.TAKE_UP: "* * * * * */30"}
+    assert worker.app_of(worker.Works(db, TODAY)).periodic_registry.periodic_tasks == {}

@@ -6,7 +6,6 @@ dies leaves nothing half done, and its job is taken up again.
 
 from __future__ import annotations
 
-import contextlib
 import threading
 from collections.abc import Callable
 from datetime import UTC, date, datetime
@@ -15,7 +14,6 @@ from typing import Any
 import procrastinate
 import structlog
 from procrastinate import PsycopgConnector, RetryStrategy
-from procrastinate.exceptions import AlreadyEnqueued
 
 from vornet.core.errors import InputError
 from vornet.flows.house import fleets
@@ -26,7 +24,7 @@ from vornet.io import apart
 from vornet.io.results_file import NeedsMapping
 from vornet.store import queue
 from vornet.store.database import Database, Location, opened, query
-from vornet.store.queue import ASK_LABS, EVALUATE, TAKE_IN
+from vornet.store.queue import ASK_LABS, EVALUATE, SETTLE, TAKE_IN, TAKE_UP
 
 log = structlog.get_logger()
 #: a worker that has not been heard of for so long is taken for dead
@@ -36,6 +34,8 @@ STEP_ROWS = 2000
 MOST_BEGUN = 2
 #: how long after a failure a file is tried again, s
 RETRY_S = 5
+#: what was touched so long ago and not settled was left by somebody who is gone, s; looked for every so often, s
+LEFT_AFTER_S, SETTLE_EVERY_S = 120.0, 60.0
 #: a worker judges whatever was touched at once
 MOST = 1_000_000
 
@@ -50,8 +50,9 @@ class Works:
         return self.fixed_today or date.today()
 
 
-def app_of(works: Works) -> procrastinate.App:
-    """The queue on a database, as the application's role, with the jobs it knows."""
+def app_of(works: Works, ask_every_s: float | None = None) -> procrastinate.App:
+    """The queue on a database, as the application's role, with the jobs it knows; ``ask_every_s``: with those that come round by
+    themselves, the labs asked so often."""
     location = works.db.location
 
     async def step_down(connection: Any) -> None:
@@ -73,10 +74,44 @@ def app_of(works: Works) -> procrastinate.App:
             evaluate.evaluate_within(connection, fleet_id, works.today(), compartments)
 
     @app.task(name=ASK_LABS)
-    def ask_labs() -> None:
+    def ask_labs(timestamp: int) -> None:
         ask_everyone(works.db, works.today())
 
+    @app.task(name=SETTLE)
+    def settle_what_was_left(timestamp: int) -> None:
+        settle_left(works.db, works.today())
+
+    @app.task(name=TAKE_UP)
+    async def take_up_again(timestamp: int) -> None:
+        await requeue(app)
+
+    if ask_every_s is not None:  # one at a time of each, however many workers
+        app.periodic(cron=_cron(ask_every_s), queueing_lock=ASK_LABS, lock=ASK_LABS)(ask_labs)
+        app.periodic(cron=_cron(SETTLE_EVERY_S), queueing_lock=SETTLE, lock=SETTLE)(settle_what_was_left)
+        app.periodic(cron=_cron(DEAD_AFTER_S), queueing_lock=TAKE_UP, lock=TAKE_UP)(take_up_again)
     return app
+
+
+def _cron(every_s: float) -> str:
+    """As cron writes it, the seconds last.
+
+    >>> _cron(30), _cron(300), _cron(7200)
+    ('* * * * * */30', '*/5 * * * * 0', '0 */2 * * * 0')
+    """
+    s = max(round(every_s), 1)
+    if s < 60:
+        return f"* * * * * */{s}"
+    return f"*/{s // 60} * * * * 0" if s < 3600 else f"0 */{min(s // 3600, 23)} * * * 0"
+
+
+def settle_left(db: Database, today: date) -> int:
+    """Settle what somebody touched who was gone before it was settled; in how many fleets."""
+    with db.anyone() as connection:
+        found = connection.execute(query("people.fleets_left_touched"), {"after_s": LEFT_AFTER_S}).fetchall()
+    for row in found:
+        with db.fleet(row["fleet_id"]) as connection:
+            settle(connection, row["fleet_id"], today)
+    return len(found)
 
 
 def ask_everyone(db: Database, today: date) -> None:
@@ -170,32 +205,13 @@ async def work(
     db: Database, fixed_today: date | None = None, *, ask_every_s: float = 30.0, wait: bool = True, handle_signals: bool = True
 ) -> None:
     """Work on the queue until stopped (``wait`` False: until it is empty), asking labs every so often."""
-    import asyncio
-
-    app = app_of(Works(db, fixed_today))
-
-    async def now_and_then() -> None:
-        while True:
-            try:
-                await requeue(app)
-                with contextlib.suppress(AlreadyEnqueued):  # one at a time, however many workers
-                    await app.configure_task(ASK_LABS, queueing_lock=ASK_LABS, lock=ASK_LABS).defer_async()
-            except Exception as error:  # a database restarting must not end the worker
-                log.error("could not ask the labs", exc_info=error)
-            await asyncio.sleep(ask_every_s)
-
+    app = app_of(Works(db, fixed_today), ask_every_s if wait else None)
     async with app.open_async():
-        beside = asyncio.create_task(now_and_then()) if wait else None
-        try:
-            if not wait:
-                await requeue(app)
-            await app.run_worker_async(
-                wait=wait, concurrency=2, install_signal_handlers=handle_signals, delete_jobs="successful",
-                fetch_job_polling_interval=2.0,
-            )  # fmt: skip
-        finally:
-            if beside is not None:
-                beside.cancel()
+        if not wait:
+            await requeue(app)
+        await app.run_worker_async(
+            wait=wait, concurrency=2, install_signal_handlers=handle_signals, delete_jobs="successful", fetch_job_polling_interval=2.0
+        )
 
 
 def drain_queue(db: Database, fixed_today: date | None = None) -> None:

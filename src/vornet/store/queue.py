@@ -13,6 +13,7 @@ from typing import Any
 from vornet.store.database import Connection, query
 
 TAKE_IN, ASK_LABS, EVALUATE = "vornet:take_in", "vornet:ask_labs", "vornet:evaluate"
+SETTLE, TAKE_UP = "vornet:settle", "vornet:take_up"
 
 
 @dataclass(frozen=True)

@@ -50,6 +50,14 @@ RETURNS double precision LANGUAGE sql IMMUTABLE PARALLEL SAFE AS $$
 $$;
 GRANT EXECUTE ON FUNCTION headroom_now(smallint, jsonb, double precision, double precision) TO vornet_app;
 
+-- What was touched and never settled (its writer was killed in between) is found by its age.
+ALTER TABLE touched ADD COLUMN at timestamptz NOT NULL DEFAULT now();
+CREATE FUNCTION fleets_left_touched(after_s double precision) RETURNS TABLE (fleet_id integer)
+    LANGUAGE sql STABLE SECURITY DEFINER SET search_path = public, pg_temp
+    AS 'SELECT DISTINCT fleet_id FROM touched WHERE at < now() - make_interval(secs => after_s) ORDER BY 1';
+REVOKE ALL ON FUNCTION fleets_left_touched(double precision) FROM PUBLIC;
+GRANT EXECUTE ON FUNCTION fleets_left_touched(double precision) TO vornet_app;
+
 -- whatever was judged is judged once more, so that facts take the place of what was written
 DELETE FROM evaluated;
 INSERT INTO touched (fleet_id, what, id) SELECT DISTINCT fleet_id, 'compartment', compartment_id FROM standing;

@@ -112,5 +112,8 @@ ORDER BY audit_id DESC LIMIT %(limit)s
 -- :audit_words  what there is to filter by
 SELECT array_agg(DISTINCT who) AS who, array_agg(DISTINCT what) AS what FROM audit
 
+-- :fleets_left_touched  asked before a fleet is known: where something was touched and whoever was to settle it is gone
+SELECT fleet_id FROM fleets_left_touched(%(after_s)s)
+
 -- :fleets_with_labs  asked before a fleet is known
 SELECT fleet_id FROM fleets_with_labs()
