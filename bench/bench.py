@@ -31,9 +31,9 @@ import numpy as np
 from fastapi.testclient import TestClient
 
 from vornet.core import limits
+from vornet.core.charges import cut
 from vornet.core.compare import past_limits
 from vornet.core.departures import AT_CHARGE, departures
-from vornet.core.history import cut
 from vornet.core.judge import rate_bend, rate_shift
 from vornet.core.rates import stretch_rates
 from vornet.flows.house import fleets, people

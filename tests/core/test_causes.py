@@ -10,11 +10,11 @@ from test_screening import changed, fleet
 
 from vornet.core import causes, departures, diagnose
 from vornet.core import judge as j
+from vornet.core.charges import cut
 from vornet.core.compare import past_limits
 from vornet.core.departures import AT, AT_CHARGE
 from vornet.core.diagnose import POSSIBLE, PROBABLE, STRONG, Seen, nothing_seen
 from vornet.core.fact import told
-from vornet.core.history import cut
 from vornet.core.limits import table
 from vornet.core.measurands import COUNT, INDEX
 from vornet.core.rates import stretch_rates

@@ -6,8 +6,8 @@ from test_history_and_decide import history
 
 from vornet.core import judge as j
 from vornet.core.causes import CAUSES
+from vornet.core.charges import cut
 from vornet.core.diagnose import OWN_STRETCHES, PROBABLE, STRONG
-from vornet.core.history import cut
 from vornet.core.limits import table
 from vornet.core.measurands import INDEX
 from vornet.core.rates import stretch_rates

@@ -6,9 +6,10 @@ import numpy as np
 import pytest
 
 from vornet.core import judge as j
+from vornet.core.charges import cut
 from vornet.core.decide import decide
 from vornet.core.decision import HOLD, LENGTHEN, NOT_ENOUGH, SHORTEN, Policy, Terms
-from vornet.core.history import Compartments, Drains, Fillings, History, Oils, Samples, cut, has_stood
+from vornet.core.history import Compartments, Drains, Fillings, History, Oils, Samples, has_stood
 from vornet.core.limits import table
 from vornet.core.measurands import COUNT, INDEX, dense
 from vornet.core.rates import stretch_rates

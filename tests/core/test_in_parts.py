@@ -10,11 +10,12 @@ from hypothesis import strategies as st
 from test_screening import fleet
 
 from vornet.core import judge as j
+from vornet.core.charges import cut
 from vornet.core.decide import decide
 from vornet.core.decision import Policy, Terms, charge_slopes_of
 from vornet.core.diagnose import nothing_seen
 from vornet.core.expected import medians
-from vornet.core.history import cut, part_of
+from vornet.core.history import part_of
 from vornet.core.limits import table
 from vornet.core.measurands import INDEX
 from vornet.core.new_oil import with_estimates

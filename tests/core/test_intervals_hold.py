@@ -11,10 +11,11 @@ import pytest
 from test_history_and_decide import decided, history
 
 from vornet.core import judge as j
+from vornet.core.charges import cut
 from vornet.core.decide import decide
 from vornet.core.decision import HOLD, LENGTHEN, NOT_ENOUGH, SHORTEN, Policy, Terms
 from vornet.core.faults import open_faults
-from vornet.core.history import Drains, Oils, Samples, cut
+from vornet.core.history import Drains, Oils, Samples
 from vornet.core.limits import FIXED_LIMITS, FixedLimit, table
 from vornet.core.measurands import COUNT, INDEX, bit, dense
 from vornet.core.rates import stretch_rates

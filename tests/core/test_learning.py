@@ -10,8 +10,8 @@ from test_screening import fleet
 
 from vornet.core import judge as j
 from vornet.core import learning as le
+from vornet.core.charges import cut
 from vornet.core.diagnose import POSSIBLE, PROBABLE
-from vornet.core.history import cut
 from vornet.core.limits import table
 from vornet.core.rates import stretch_rates
 from vornet.words.say import say

@@ -9,10 +9,11 @@ from test_history_and_decide import history
 from test_screening import fleet
 
 from vornet.core import judge as j
+from vornet.core.charges import as_known_now, cut
 from vornet.core.decide import decide
 from vornet.core.decision import Policy, Terms
 from vornet.core.fresh import NOW, Fresh, Step
-from vornet.core.history import as_known_now, cut, part_of, rows_of
+from vornet.core.history import part_of, rows_of
 from vornet.core.limits import table
 from vornet.core.measurands import COUNT, INDEX
 from vornet.core.new_oil import effective_hours, intercept, with_estimates

@@ -9,9 +9,9 @@ from test_screening import CHARGES, changed, fleet
 
 from vornet.core import departures, diagnose
 from vornet.core import judge as j
+from vornet.core.charges import cut
 from vornet.core.departures import AT, AT_CHARGE, NEVER_TEACHES, SURELY_TEACHES
 from vornet.core.diagnose import PROBABLE, STRONG
-from vornet.core.history import cut
 from vornet.core.limits import table
 from vornet.core.measurands import INDEX
 from vornet.core.precision import BETWEEN_LABS

@@ -8,7 +8,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from vornet.core import due, judge, ledger, measurands, precision, screening
-from vornet.core.history import Charges, Compartments, Drains, Fillings, History, Oils, Samples, cut, hours_on_charge
+from vornet.core.charges import Charges, cut, hours_on_charge
+from vornet.core.history import Compartments, Drains, Fillings, History, Oils, Samples
 from vornet.core.limits import table
 from vornet.core.measurands import COUNT, INDEX, dense
 from vornet.core.meter import running_total

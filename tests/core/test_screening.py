@@ -7,8 +7,9 @@ import pytest
 from scipy import stats
 
 from vornet.core import expected, swaps
+from vornet.core.charges import cut
 from vornet.core.checks import CHECKS
-from vornet.core.history import Compartments, Drains, Fillings, History, Oils, Samples, cut
+from vornet.core.history import Compartments, Drains, Fillings, History, Oils, Samples
 from vornet.core.limits import DUTIES
 from vornet.core.measurands import COUNT, INDEX, dense
 from vornet.core.screening import MeterPoints, screen

@@ -301,7 +301,7 @@ def test_photos_are_kept_once_and_say_nothing_of_the_camera(db, ready):
 
 def test_a_level_check_tells_the_loss_of_the_last_stretch(db, fleet):
     """Level unread at the drain: the check before it stands in, so the residual is right."""
-    from vornet.core.history import cut
+    from vornet.core.charges import cut
 
     fleet_id = fleets.find(db, fleet)
     with settling(db, fleet_id, TODAY) as c:
@@ -353,7 +353,7 @@ def test_a_device_key_opens_its_own_job_only(db, ready):
 
 def test_an_estimated_volume_makes_the_start_less_certain(db, fleet):
     """Volume uncertainty reaches the wear rate's standard error through what the charge is taken to have started with."""
-    from vornet.core.history import cut
+    from vornet.core.charges import cut
     from vornet.core.rates import stretch_rates
 
     errors = {}

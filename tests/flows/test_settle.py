@@ -168,7 +168,10 @@ def test_what_a_killed_writer_left_is_settled_by_a_worker(db, fleet):
     assert worker.settle_left(db, TODAY) == 1
     with db.fleet(fleet_id) as c:
         assert c.execute("SELECT count(*) AS n FROM touched").fetchone()["n"] == 0
-        assert c.execute("SELECT count(*) AS n FROM compartment LEFT JOIN standing USING (compartment_id) WHERE as_of IS NULL").fetchone()["n"] == 0
+        assert (
+            c.execute("SELECT count(*) AS n FROM compartment LEFT JOIN standing USING (compartment_id) WHERE as_of IS NULL").fetchone()["n"]
+            == 0
+        )
     assert worker.settle_left(db, TODAY) == 0
 
 

@@ -7,7 +7,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from vornet.core.history import Charges, History, Samples
+from vornet.core.charges import Charges
+from vornet.core.history import History, Samples
 from vornet.core.limits import LimitTable
 from vornet.core.measurands import COUNT, KEYS
 from vornet.core.precision import LABS_APART

@@ -20,8 +20,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from vornet.core.charges import Charges
 from vornet.core.compare import Past
-from vornet.core.history import Charges, History, read_as
+from vornet.core.history import History, read_as
 from vornet.core.measurands import INDEX
 from vornet.core.precision import BETWEEN_DATES, BETWEEN_LABS, LABS_APART
 from vornet.core.rates import StretchRates

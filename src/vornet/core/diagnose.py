@@ -13,10 +13,11 @@ from dataclasses import dataclass
 import numpy as np
 
 from vornet.core.causes import CAUSES, Cause, Sign
+from vornet.core.charges import Charges
 from vornet.core.compare import Past
 from vornet.core.departures import AT, AT_CHARGE, BOTH_WAYS, COLUMNS, FOLLOWED, OWN_STRETCHES, RATES, Departures
 from vornet.core.fact import Fact, told
-from vornet.core.history import Charges, History
+from vornet.core.history import History
 from vornet.core.limits import DUTIES
 from vornet.core.measurands import INDEX
 

@@ -12,7 +12,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from vornet.core.history import Charges, History
+from vornet.core.charges import Charges
+from vornet.core.history import History
 from vornet.core.measurands import INDEX
 from vornet.core.precision import BETWEEN_DATES
 

@@ -14,10 +14,11 @@ from dataclasses import dataclass
 import numpy as np
 
 from vornet.core.causes import CAUSES, Sign
+from vornet.core.charges import Charges
 from vornet.core.departures import AT, Departures
 from vornet.core.diagnose import POSSIBLE, PROBABLE, STRENGTHS
 from vornet.core.fact import Fact, told
-from vornet.core.history import Charges, History, offsets
+from vornet.core.history import History, offsets
 from vornet.core.judge import Judgement
 from vornet.core.measurands import BY_KEY, CONDITIONS, INDEX, SETTLING, WEAR_METALS
 

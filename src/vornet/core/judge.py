@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 
 from vornet.core.causes import CAUSES
+from vornet.core.charges import Charges
 from vornet.core.compare import ACT_MARGIN_SD, Past, past_limits
 from vornet.core.departures import AT, AT_CHARGE, CUSUM_LIMIT, NEVER_TEACHES, OWN_STRETCHES, Departures, departures
 from vornet.core.diagnose import (
@@ -26,7 +27,7 @@ from vornet.core.diagnose import (
     nothing_seen,
 )
 from vornet.core.fact import Fact, told
-from vornet.core.history import Charges, History
+from vornet.core.history import History
 from vornet.core.limits import DUTIES, LimitTable
 from vornet.core.measurands import INDEX, KEYS, MEASURANDS, WEAR_METALS
 from vornet.core.precision import BETWEEN_DATES, LABS_APART

@@ -13,8 +13,9 @@ from dataclasses import replace
 
 import numpy as np
 
+from vornet.core.charges import Charges, cut
 from vornet.core.fresh import Fresh, Step
-from vornet.core.history import Charges, History, cut
+from vornet.core.history import History
 from vornet.core.measurands import KEYS
 from vornet.core.precision import BETWEEN_DATES
 

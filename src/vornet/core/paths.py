@@ -13,9 +13,10 @@ from dataclasses import dataclass
 import numpy as np
 
 from vornet.core.causes import CAUSES
+from vornet.core.charges import Charges
 from vornet.core.diagnose import PROBABLE
 from vornet.core.fresh import NOW
-from vornet.core.history import Charges, History
+from vornet.core.history import History
 from vornet.core.judge import Judgement
 from vornet.core.measurands import INDEX
 from vornet.core.oil_properties import (

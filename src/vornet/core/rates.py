@@ -11,7 +11,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from vornet.core.history import Charges, History, read_as
+from vornet.core.charges import Charges
+from vornet.core.history import History, read_as
 from vornet.core.measurands import INDEX, WEAR_METALS
 from vornet.core.precision import BETWEEN_DATES, BETWEEN_LABS
 

@@ -13,6 +13,7 @@ from typing import Any
 import numpy as np
 
 from vornet.core import swaps
+from vornet.core.charges import Charges, cut
 from vornet.core.errors import InputError
 from vornet.core.expected import (
     ADDITIVES,
@@ -27,7 +28,7 @@ from vornet.core.expected import (
     usual,
 )
 from vornet.core.fact import Fact, told
-from vornet.core.history import Charges, History, cut
+from vornet.core.history import History
 from vornet.core.identity import identify
 from vornet.core.limits import DUTIES
 from vornet.core.measurands import INDEX, MEASURANDS

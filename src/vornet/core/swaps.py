@@ -10,8 +10,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from vornet.core.charges import Charges
 from vornet.core.expected import ADDITIVES, AT, COLUMNS, IS_LEVEL, MOST_SD, Expectation, Usual, at_places, misfit
-from vornet.core.history import Charges, History
+from vornet.core.history import History
 
 #: both must lie within this region of what their new places should show
 REGION = 0.99

@@ -6,9 +6,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from vornet.core.charges import cut
 from vornet.core.decide import decide
 from vornet.core.decision import LENGTHEN, Policy, Terms
-from vornet.core.history import cut
 from vornet.core.judge import judge
 from vornet.core.limits import table
 from vornet.core.rates import stretch_rates

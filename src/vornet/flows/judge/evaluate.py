@@ -16,10 +16,11 @@ import numpy as np
 
 from vornet.core import due as due_rules
 from vornet.core.causes import CAUSES
+from vornet.core.charges import Charges, cut, hours_on_charge
 from vornet.core.decide import decide
 from vornet.core.decision import Decision, Terms
 from vornet.core.fact import told
-from vornet.core.history import Charges, History, cut, hours_on_charge
+from vornet.core.history import History
 from vornet.core.judge import NONE, RUN_ON, Judgement, causes_of, evidence, judge
 from vornet.core.limits import healthy_rows
 from vornet.core.measurands import COUNT, KEYS

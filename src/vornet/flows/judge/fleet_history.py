@@ -12,12 +12,12 @@ import numpy as np
 
 from vornet.core import due as due_rules
 from vornet.core import meter as meter_rules
+from vornet.core.charges import Charges, cut
 from vornet.core.decision import Policy
 from vornet.core.diagnose import AIR_FILTER, REPAIR_DAYS, Seen
 from vornet.core.drain import SYSTEM_OVER_REFILL
 from vornet.core.history import (
     DRAIN_MATCH_DAYS,
-    Charges,
     Compartments,
     Drains,
     Fillings,
@@ -25,7 +25,6 @@ from vornet.core.history import (
     Levels,
     Oils,
     Samples,
-    cut,
     has_stood,
     part_of,
     rows_of,

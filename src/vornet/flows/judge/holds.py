@@ -9,8 +9,8 @@ from typing import Any
 
 import numpy as np
 
+from vornet.core.charges import cut
 from vornet.core.fact import Fact, told
-from vornet.core.history import cut
 from vornet.core.screening import Finding, screen
 from vornet.flows.judge.digests import digest
 from vornet.flows.judge.fleet_history import Loaded, without_held

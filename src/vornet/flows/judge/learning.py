@@ -14,8 +14,8 @@ import numpy as np
 
 from vornet.core import learning
 from vornet.core.causes import CAUSES, NAMES
+from vornet.core.charges import Charges, cut
 from vornet.core.errors import InputError
-from vornet.core.history import Charges, cut
 from vornet.core.judge import VERDICTS, Judgement, judge
 from vornet.core.measurands import INDEX
 from vornet.core.oil_properties import PROPERTIES, decides

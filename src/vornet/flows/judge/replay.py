@@ -8,7 +8,8 @@ from typing import Any
 
 import numpy as np
 
-from vornet.core.history import History, cut
+from vornet.core.charges import cut
+from vornet.core.history import History
 from vornet.core.screening import Finding, MeterPoints, screen
 from vornet.flows.judge.fleet_history import Loaded
 

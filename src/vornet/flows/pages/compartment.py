@@ -12,15 +12,15 @@ import numpy as np
 
 from vornet.core import job, trend
 from vornet.core import meter as meter_rules
-from vornet.core.decide import chance_at
+from vornet.core.charges import Charges
 from vornet.core.errors import InputError
-from vornet.core.history import Charges
 from vornet.core.judge import NONE, VERDICTS, Judgement, judge
 from vornet.core.limits import FEWEST
 from vornet.core.measurands import BY_KEY, INDEX, MEASURANDS, WEAR_METALS
 from vornet.core.oil_properties import BY_PROPERTY
 from vornet.core.precision import BETWEEN_DATES
 from vornet.core.rates import StretchRates, stretch_rates
+from vornet.core.safe_by import chance_at
 from vornet.flows.house import fleets
 from vornet.flows.judge import decision_record, fleet_history, learning
 from vornet.store import queue
