@@ -22,10 +22,13 @@ from vornet.io.apart import TOO_MUCH, Ended
 from vornet.store.database import Database
 from vornet.web import (
     admin,
+    attachments,
     board,
     bottles,
     compartment,
+    compartment_form,
     drain,
+    items,
     lab,
     library,
     limits,
@@ -35,6 +38,7 @@ from vornet.web import (
     review,
     signin,
     unit,
+    unit_new,
 )
 from vornet.web import calculators as calculator_pages
 from vornet.web import job as job_pages
@@ -61,8 +65,8 @@ def create_app(db: Database, today: date | None = None, demo: bool = False) -> F
     app.state.db, app.state.fixed_today, app.state.demo = db, today, demo
     app.mount("/static", StaticFiles(directory=DIST, check_dir=False), name="static")
     for module in (
-        signin, board, compartment, drain, bottles, lab, review, limits, report, plan, job_pages, paper, unit, library,
-        calculator_pages, admin,
+        signin, board, compartment, drain, bottles, lab, review, limits, report, plan, job_pages, paper, unit_new, unit, compartment_form,
+        items, attachments, library, calculator_pages, admin,
     ):  # fmt: skip
         app.include_router(module.router, include_in_schema=False)
     app.include_router(calculators.router)
