@@ -20,6 +20,7 @@ from vornet.flows.house import fleets
 from vornet.flows.judge import evaluate
 from vornet.flows.judge.settle import settle
 from vornet.flows.lab import files, labs, results
+from vornet.flows.lab.results_report import ResultsReport
 from vornet.io import apart
 from vornet.io.results_file import NeedsMapping
 from vornet.store import queue
@@ -171,7 +172,7 @@ def read_kept(db: Database, fleet_id: int, import_file_id: int, today: date, ste
             with db.fleet(fleet_id) as aside:
                 aside.execute(query("results.progress"), {"import_file_id": import_file_id, "rows": rows})
 
-    report = results.ResultsReport("", file["name"], import_file_id)
+    report = ResultsReport("", file["name"], import_file_id)
     state, trouble = "", ""
     try:
         with db.fleet(fleet_id) as reading, db.fleet(fleet_id) as connection:

@@ -202,101 +202,120 @@ def chunks(file: ResultsFile, rows_a_chunk: int = CHUNK_ROWS) -> Iterator[Chunk]
         yield _chunk(file, block)
 
 
-def _chunk(file: ResultsFile, block: list[tuple[int, list[str]]]) -> Chunk:
-    header, width = file.header, len(file.header.names)
+def _even_rows(header: Header, block: list[tuple[int, list[str]]]) -> tuple[list[int], list[list[str]], list[BadRow]]:
+    """(numbers, rows as wide as the header, rows that cannot be); empty rows are left out."""
+    width = len(header.names)
     row_no, rows, bad = [], [], []
     for number, row in block:
-        if len(row) == width:
-            if not row[0] and not any(cell.strip() for cell in row):
-                continue
-        elif not any(cell.strip() for cell in row):
+        if not (row and row[0]) and not any(cell.strip() for cell in row):
             continue
-        elif len(row) < width:
-            row = row + [""] * (width - len(row))
-        elif any(cell.strip() for cell in row[width:]):
+        if len(row) > width and any(cell.strip() for cell in row[width:]):
             detail = f"{len(row)} cells where the header has {width}"
             bad.append(BadRow(number, "row", "too_many_cells", detail, _original(header, row)))
             continue
-        else:
-            row = row[:width]
         row_no.append(number)
-        rows.append(row)
-    n = len(rows)
-    columns = list(zip(*rows, strict=False)) if rows else [()] * width
-    broken: dict[int, tuple[str, str, str]] = {}
+        rows.append(row if len(row) == width else (row + [""] * width)[:width])
+    return row_no, rows, bad
 
-    def fail(i: int, name: str, reason: str, detail: str) -> None:
-        broken.setdefault(i, (name, reason, detail))
 
-    text = {
-        name: [c.strip() for c in columns[header.context[name]]] if name in header.context else [""] * n
-        for name in ("sample_no", "unit", "compartment", "oil", "lab", "comment", "severity")
-    }
-    for i, number_text in enumerate(text["sample_no"]):
-        if not number_text:
-            fail(i, "sample_no", "no_sample_number", "the sample number is missing")
-        elif len(number_text) > 80:
-            fail(i, "sample_no", "bad_value", "the sample number is longer than 80 characters")
+class _Columns:
+    """A block's columns by what they hold, and what is wrong with which row: the first thing found in each."""
 
-    def dates(name: str) -> list[date | None]:
-        if name not in header.context:
-            return [None] * n
+    def __init__(self, file: ResultsFile, rows: list[list[str]]) -> None:
+        self.file, self.header, self.n = file, file.header, len(rows)
+        self.columns: list[Any] = list(zip(*rows, strict=True)) if rows else [()] * len(file.header.names)
+        self.broken: dict[int, tuple[str, str, str]] = {}
+
+    def fail(self, i: int, name: str, reason: str, detail: str) -> None:
+        self.broken.setdefault(i, (name, reason, detail))
+
+    def cells(self, name: str) -> Sequence[str] | None:
+        return self.columns[self.header.context[name]] if name in self.header.context else None
+
+    def text(self, name: str) -> list[str]:
+        cells = self.cells(name)
+        return [""] * self.n if cells is None else [c.strip() for c in cells]
+
+    def sample_numbers(self, numbers: list[str]) -> None:
+        for i, number in enumerate(numbers):
+            if not number:
+                self.fail(i, "sample_no", "no_sample_number", "the sample number is missing")
+            elif len(number) > 80:
+                self.fail(i, "sample_no", "bad_value", "the sample number is longer than 80 characters")
+
+    def dates(self, name: str) -> list[date | None]:
+        cells = self.cells(name)
+        if cells is None:
+            return [None] * self.n
         out: list[date | None] = []
-        for i, cell in enumerate(columns[header.context[name]]):
+        for i, cell in enumerate(cells):
             try:
-                day = read_date(cell, file.day_first)
+                day = read_date(cell, self.file.day_first)
                 if day is not None and not 1950 <= day.year <= 2200:
                     raise ValueError(f"{cell.strip()[:40]!r} is not a likely date")
             except ValueError as error:
                 day = None
-                why = str(error) if "is not" in str(error) else f"{cell.strip()[:40]!r} is not a date"
-                fail(i, name, "bad_date", why)
+                self.fail(i, name, "bad_date", str(error) if "is not" in str(error) else f"{cell.strip()[:40]!r} is not a date")
             out.append(day)
         return out
 
-    def flags(name: str) -> list[bool | None]:
-        if name not in header.context:
-            return [None] * n
+    def flags(self, name: str) -> list[bool | None]:
+        cells = self.cells(name)
+        if cells is None:
+            return [None] * self.n
         out: list[bool | None] = []
-        for i, cell in enumerate(columns[header.context[name]]):
+        for i, cell in enumerate(cells):
             word = cell.strip().lower()
             if word not in YES and word not in NO:
-                fail(i, name, "bad_value", f"{cell.strip()[:40]!r} is not yes or no")
+                self.fail(i, name, "bad_value", f"{cell.strip()[:40]!r} is not yes or no")
             out.append(None if not word else word in YES)
         return out
 
-    sampled_on, received, reported = dates("sampled_on"), dates("received_on"), dates("reported_on")
-    given: dict[str, np.ndarray] = {}
-    for name in ("meter", "oil_hours", "topup_l"):
-        if name in header.context:
-            values, _, wrong = numbers(columns[header.context[name]], file.decimal_comma)
-            for i, why in wrong:
-                fail(i, name, "bad_number", why)
-            for at in np.flatnonzero(values < 0).tolist():
-                fail(at, name, "bad_number", f"{values[at]:g} is below zero")
-            given[name] = values
-        else:
-            given[name] = np.full(n, np.nan)
-    values = np.full((n, COUNT), np.nan)
-    below, above = np.zeros(n, dtype=np.int64), np.zeros(n, dtype=np.int64)
-    for m, column, factor in header.measurands:
-        cells = columns[column]
-        if not any(cells):
-            continue
-        got, signs, wrong = numbers(cells, file.decimal_comma)
-        values[:, m] = got if factor == 1 else got * factor
-        for i, sign in signs:
-            (below if sign == "<" else above)[i] |= 1 << m
+    def figures(self, name: str) -> np.ndarray:
+        """A column of figures that cannot be below zero; NaN where there is none."""
+        cells = self.cells(name)
+        if cells is None:
+            return np.full(self.n, np.nan)
+        values, _, wrong = numbers(cells, self.file.decimal_comma)
         for i, why in wrong:
-            fail(i, KEYS[m], "bad_number", why)
-    drained = [bool(f) for f in flags("drained")]
+            self.fail(i, name, "bad_number", why)
+        for at in np.flatnonzero(values < 0).tolist():
+            self.fail(at, name, "bad_number", f"{values[at]:g} is below zero")
+        return values
+
+    def measured(self) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+        """(values (N, COUNT), masks of what is below and above what the lab reports (N,))."""
+        values = np.full((self.n, COUNT), np.nan)
+        below, above = np.zeros(self.n, dtype=np.int64), np.zeros(self.n, dtype=np.int64)
+        for m, column, factor in self.header.measurands:
+            cells = self.columns[column]
+            if not any(cells):
+                continue
+            got, signs, wrong = numbers(cells, self.file.decimal_comma)
+            values[:, m] = got if factor == 1 else got * factor
+            for i, sign in signs:
+                (below if sign == "<" else above)[i] |= 1 << m
+            for i, why in wrong:
+                self.fail(i, KEYS[m], "bad_number", why)
+        return values, below, above
+
+
+def _chunk(file: ResultsFile, block: list[tuple[int, list[str]]]) -> Chunk:
+    row_no, rows, bad = _even_rows(file.header, block)
+    it = _Columns(file, rows)
+    text = {name: it.text(name) for name in ("sample_no", "unit", "compartment", "oil", "lab", "comment", "severity")}
+    it.sample_numbers(text["sample_no"])
+    sampled_on, received, reported = (it.dates(name) for name in ("sampled_on", "received_on", "reported_on"))
+    given = {name: it.figures(name) for name in ("meter", "oil_hours", "topup_l")}
+    values, below, above = it.measured()
+    drained = [bool(f) for f in it.flags("drained")]
     chunk = Chunk(
-        row_no, text, sampled_on, given, drained, flags("filter_changed"), received, reported, values, below, above,
+        row_no, text, sampled_on, given, drained, it.flags("filter_changed"), received, reported, values, below, above,
         bad, rows,
     )  # fmt: skip
-    for i, (name, reason, detail) in sorted(broken.items()):
-        chunk.bad.append(BadRow(row_no[i], name, reason, detail, _original(header, rows[i])))
-    return _without(chunk, set(broken)) if broken else chunk
+    for i, (name, reason, detail) in sorted(it.broken.items()):
+        chunk.bad.append(BadRow(row_no[i], name, reason, detail, _original(file.header, rows[i])))
+    return _without(chunk, set(it.broken)) if it.broken else chunk
 
 
 def _original(header: Header, row: Sequence[str]) -> dict[str, str]:

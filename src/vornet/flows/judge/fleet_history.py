@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
 from dataclasses import dataclass, replace
 from datetime import date
 from typing import Any
@@ -31,15 +30,15 @@ from vornet.core.history import (
 )  # fmt: skip
 from vornet.core.limits import DUTIES, FixedLimit, LimitTable, duty_of, table
 from vornet.core.measurands import COUNT
+from vornet.core.meter_points import Points, read_off, standing, with_samples
 from vornet.core.precision import PRECISION, Precision, arranged
+from vornet.core.proposed_drains import DAYS, Drawn, proposed_drains
 from vornet.core.screening import MeterPoints
 from vornet.flows.house import meters
 from vornet.flows.judge import new_oil, taught
 from vornet.store import bulk
 from vornet.store.database import Connection, query
 
-#: more days than any date has, to put compartment and day into one number
-DAYS = 10_000_000
 #: beyond this a value or a meter is no measurement
 MOST_VALUE = 1e12
 
@@ -139,125 +138,183 @@ def _totals(unit: np.ndarray, day: np.ndarray, meter: np.ndarray, changes: dict[
     return total
 
 
+#: the columns of what is read, by query
+_DRAINS = [("id", "i8"), ("comp", "i8"), ("day", "day"), ("meter", "f8"), ("out_l", "f8"), ("missing_l", "f8"), ("oil", "i8"),
+           ("magnet", "f8"), ("estimated", "b")]  # fmt: skip
+_FILLINGS = [("comp", "i8"), ("day", "day"), ("meter", "f8"), ("in_l", "f8"), ("out_l", "f8"), ("part", "b")]
+_LEVELS = [("comp", "i8"), ("day", "day"), ("meter", "f8"), ("missing_l", "f8")]
+_SAMPLES = [("id", "i8"), ("comp", "i8"), ("day", "day"), ("meter", "f8"), ("oil_hours", "f8"), ("topup_l", "f8"), ("drained", "b"),
+            ("below", "i8"), ("above", "i8"), ("lab", "i8"), ("values", "values")]  # fmt: skip
+_READINGS = [("meter_id", "i8"), ("day", "day"), ("meter", "f8")]
+_Columns = dict[str, np.ndarray]
+
+
+@dataclass(frozen=True)
+class _OnRecord:
+    """What was poured, read and sampled, as columns by name; compartments as places in ``ids``, meters as running totals."""
+
+    drains: _Columns
+    fillings: _Columns
+    levels: _Columns
+    samples: _Columns
+    readings: Points
+
+
 def load(connection: Connection, today: date, compartments: list[int] | None = None) -> Loaded:
     """Read a fleet, or the given compartments, into columns. Drains and readings after ``today`` do not exist yet."""
     rows = connection.execute(query("register.compartments"), {"today": today, "only": compartments}).fetchall()
-    limits, limit_set_id = limits_on(connection, today)
+    rows.sort(key=lambda r: r["compartment_id"])
     ids = np.array([r["compartment_id"] for r in rows], dtype=np.int64)
-    order = np.argsort(ids)
-    rows, ids = [rows[i] for i in order], ids[order]
     meter_of = np.array([r["meter_id"] for r in rows], dtype=np.int64)
-
+    limits, limit_set_id = limits_on(connection, today)
     oil_rows = connection.execute(query("register.oils")).fetchall()
     oil_ids = [o["oil_id"] for o in oil_rows]
-    oil_at = {oil_id: i for i, oil_id in enumerate(oil_ids)}
-    new = np.full((len(oil_rows) + 1, COUNT), np.nan)
-    density = np.full(len(oil_rows) + 1, 0.87)
-    for i, o in enumerate(oil_rows):
-        known = np.array(o["new_values"], dtype=float)
-        new[i] = np.where(np.isfinite(known), known, np.nan)
-        density[i] = o["density_kg_l"] or 0.87
-    unknown_oil = len(oil_rows)
-
-    def oil_index(oil: np.ndarray) -> np.ndarray:
-        unique, inverse = np.unique(oil, return_inverse=True)
-        return np.array([oil_at.get(int(o), -1) for o in unique], dtype=int)[inverse] if len(oil) else oil.astype(int)
-
+    oils = _oils(oil_rows)
     changes = meters.changes_by_meter(connection)
-    only: dict[str, object] = {"compartments": compartments}
-    d = bulk.read_columns(
-        connection, query("history.drains"),
-        [("id", "i8"), ("comp", "i8"), ("day", "day"), ("meter", "f8"), ("out_l", "f8"), ("missing_l", "f8"),
-         ("oil", "i8"), ("magnet", "f8"), ("estimated", "b")], only,
-    )  # fmt: skip
-    f = bulk.read_columns(
-        connection, query("history.fillings"),
-        [("comp", "i8"), ("day", "day"), ("meter", "f8"), ("in_l", "f8"), ("out_l", "f8"), ("part", "b")], only,
-    )  # fmt: skip
-    v = bulk.read_columns(connection, query("history.levels"), [("comp", "i8"), ("day", "day"), ("meter", "f8"), ("missing_l", "f8")], only)
-    s = bulk.read_columns(
-        connection, query("history.samples" if compartments is None else "history.samples_of"),
-        [("id", "i8"), ("comp", "i8"), ("day", "day"), ("meter", "f8"), ("oil_hours", "f8"), ("topup_l", "f8"),
-         ("drained", "b"), ("below", "i8"), ("above", "i8"), ("lab", "i8"), ("values", "values")],
-        None if compartments is None else only,
-    )  # fmt: skip
-    m = bulk.read_columns(
-        connection,
-        query("history.meter_readings" if compartments is None else "history.meters_of"),
-        [("meter_id", "i8"), ("day", "day"), ("meter", "f8")],
-        None if compartments is None else only,
-    )
-    s["values"] = np.where(np.abs(s["values"]) < MOST_VALUE, s["values"], np.nan)  # no sum of squares may overflow
-    last = today.toordinal()
-    d = {k: x[d["day"] <= last] for k, x in d.items()}
-    f = {k: x[f["day"] <= last] for k, x in f.items()}
-    m = {k: x[m["day"] <= last] for k, x in m.items()}
-    v = {k: x[v["day"] <= last] for k, x in v.items()}
-    for block in (d, f, s, v):
-        inside = np.isin(block["comp"], ids)
-        if not inside.all():
-            for k in block:
-                block[k] = block[k][inside]
-        block["meter_id"] = meter_of[np.searchsorted(ids, block["comp"])] if len(ids) else block["comp"]
-        block["total"] = _totals(block["meter_id"], block["day"], block["meter"], changes)
-        block["comp"] = np.searchsorted(ids, block["comp"])
-    m["total"] = _totals(m["meter_id"], m["day"], m["meter"], changes)
-    if compartments is None:  # a drain is a reading too; of a part of the fleet, also the drains of what is not in it
-        m = {k: np.concatenate([x, d[k]]) for k, x in m.items()}
-    m = _with_estimates(m, rows, today)
+    it = _on_record(connection, today, compartments, rows, ids, meter_of, changes)
 
     families = sorted({r["family"] for r in rows})
-    family_at = {name: i for i, name in enumerate(families)}
-    overhaul = np.full(len(rows), np.nan)
-    comp_at = {int(c): i for i, c in enumerate(ids)}
-    for r in connection.execute(query("history.overhauls")).fetchall():
-        if r["compartment_id"] in comp_at and r["on_day"] <= today:
-            i = comp_at[r["compartment_id"]]
-            day = r["on_day"].toordinal()
-            overhaul[i] = meter_rules.running_total(r["meter"], day, changes.get(int(meter_of[i]), []))
-
-    def number(name: str) -> np.ndarray:
-        return np.array([math.nan if r[name] is None else r[name] for r in rows], dtype=float)
-
-    system = number("system_volume_l")
-    capacity = number("capacity_l")
-    system = np.where(np.isnan(system), capacity * SYSTEM_OVER_REFILL, system)
-    comps = Compartments(
-        duty=np.array([DUTIES.index(duty_of(r["kind"], r["fuel"])) for r in rows], dtype=int),
-        family=np.array([family_at[r["family"]] for r in rows], dtype=int),
-        oil=np.array([oil_at.get(r["oil_id"], unknown_oil) for r in rows], dtype=int),
-        system_l=system, refill_l=capacity, interval=number("interval_meter"),
-        distance=np.array([r["meter_unit"] == "km" for r in rows], dtype=bool), overhaul=overhaul,
-        evaporates=np.array([(r["facts"] or {}).get("oil_loss") == "clean" for r in rows], dtype=bool),
-    )  # fmt: skip
-    points, rate, latest_total, latest_day = _meters(m, meter_of, ids, s, today)
+    overhauls = _overhauls(connection, today, ids, meter_of, changes)
+    comps = _compartments(rows, families, {oil_id: i for i, oil_id in enumerate(oil_ids)}, overhauls)
+    known = with_samples(standing(it.readings, meter_of), it.samples["comp"], it.samples["day"], it.samples["total"], today.toordinal())
+    rate = known.per_day
     rate[np.array([r["state"] != "in_service" for r in rows], dtype=bool)] = 0.0  # stands still: due by calendar
-    s = _ordered_samples(s, m)
-    drains, proposed = _with_proposed(d, s, comps, oil_index)
-    drain_ids = drains.pop("id")
-    fo = np.lexsort((f["total"], f["comp"]))
-    vo = np.lexsort((v["total"], v["comp"]))
+    s = _ordered_samples(it.samples, it.readings)
+    drains, proposed = _with_proposed(it.drains, s, comps, oil_ids)
+    fo, vo = (np.lexsort((block["total"], block["comp"])) for block in (it.fillings, it.levels))
+    f, v = {k: x[fo] for k, x in it.fillings.items()}, {k: x[vo] for k, x in it.levels.items()}
     samples = Samples(
         s["comp"], s["day"], s["total"], s["oil_hours"], s["topup_l"], s["drained"], np.ones(len(s["id"]), dtype=bool),
         s["values"], s["below"], s["above"], _stood(connection, s["id"]), s["lab"],
     )  # fmt: skip
     precision = arranged([*PRECISION, *precision_on(connection, today)])
     history = History(
-        comps, Oils(new, density),
+        comps, oils,
         Drains(drains["comp"], drains["day"], drains["total"], drains["out_l"], drains["missing_l"], drains["oil"],
                drains["magnet"], drains["estimated"].astype(bool)),
-        Fillings(f["comp"][fo], f["day"][fo], f["total"][fo], f["in_l"][fo], f["out_l"][fo],
-                 f["part"][fo].astype(bool)), samples,
-        Levels(v["comp"][vo], v["day"][vo], v["total"][vo], v["missing_l"][vo]), precision, new_oil.known(connection, oil_at, new, precision),
+        Fillings(f["comp"], f["day"], f["total"], f["in_l"], f["out_l"], f["part"].astype(bool)), samples,
+        Levels(v["comp"], v["day"], v["total"], v["missing_l"]), precision,
+        new_oil.known(connection, {oil_id: i for i, oil_id in enumerate(oil_ids)}, oils.new, precision),
     )  # fmt: skip
     found = taught.confirmed(connection, ids, s["comp"], s["day"], s["id"])
     return Loaded(
-        history, ids, s["id"], rows, families, points, rate, latest_total, latest_day, proposed, drain_ids,
-        oil_ids, [o["name"] for o in oil_rows], [{u: o["facts"].get(f"cap_{u}") for u in ("h", "km")} for o in oil_rows], changes,
+        history, ids, s["id"], rows, families, MeterPoints(known.points.meter, known.points.day, known.points.total), rate, known.total,
+        known.day, proposed, drains["id"], oil_ids, [o["name"] for o in oil_rows],
+        [{u: o["facts"].get(f"cap_{u}") for u in ("h", "km")} for o in oil_rows], changes,
         limits, limit_set_id, policy_on(connection, today),
         _seen(connection, ids, samples, compartments), found, taught.teaching(connection, compartments, s["id"], found),
         factors_on(connection, today, families),
     )  # fmt: skip
+
+
+def _oils(rows: list[dict[str, Any]]) -> Oils:
+    """Oils in the order of the library, and one more of which nothing is known."""
+    new = np.full((len(rows) + 1, COUNT), np.nan)
+    density = np.full(len(rows) + 1, 0.87)
+    for i, o in enumerate(rows):
+        known = np.array(o["new_values"], dtype=float)
+        new[i] = np.where(np.isfinite(known), known, np.nan)
+        density[i] = o["density_kg_l"] or 0.87
+    return Oils(new, density)
+
+
+def _on_record(
+    connection: Connection, today: date, compartments: list[int] | None, rows: list[dict[str, Any]], ids: np.ndarray, meter_of: np.ndarray,
+    changes: dict[int, list[tuple[int, float, float]]],
+) -> _OnRecord:  # fmt: skip
+    """Everything poured, read and sampled, of the fleet or of some compartments, up to ``today`` (samples: all there are)."""
+    only: dict[str, object] = {"compartments": compartments}
+    whole = compartments is None
+    d = bulk.read_columns(connection, query("history.drains"), _DRAINS, only)
+    f = bulk.read_columns(connection, query("history.fillings"), _FILLINGS, only)
+    v = bulk.read_columns(connection, query("history.levels"), _LEVELS, only)
+    s = bulk.read_columns(connection, query("history.samples" if whole else "history.samples_of"), _SAMPLES, None if whole else only)
+    m = bulk.read_columns(connection, query("history.meter_readings" if whole else "history.meters_of"), _READINGS, None if whole else only)
+    s["values"] = np.where(np.abs(s["values"]) < MOST_VALUE, s["values"], np.nan)  # no sum of squares may overflow
+    last = today.toordinal()
+    d, f, m, v = ({k: x[block["day"] <= last] for k, x in block.items()} for block in (d, f, m, v))
+    for block in (d, f, s, v):
+        inside = np.isin(block["comp"], ids)
+        for k in block if not inside.all() else ():
+            block[k] = block[k][inside]
+        block["meter_id"] = meter_of[np.searchsorted(ids, block["comp"])] if len(ids) else block["comp"]
+        block["total"] = _totals(block["meter_id"], block["day"], block["meter"], changes)
+        block["comp"] = np.searchsorted(ids, block["comp"])
+    m["total"] = _totals(m["meter_id"], m["day"], m["meter"], changes)
+    if whole:  # a drain is a reading too; of a part of the fleet, also the drains of what is not in it
+        m = {k: np.concatenate([x, d[k]]) for k, x in m.items()}
+    return _OnRecord(d, f, v, s, _with_estimates(Points(m["meter_id"], m["day"], m["total"]), rows, last))
+
+
+def _overhauls(
+    connection: Connection, today: date, ids: np.ndarray, meter_of: np.ndarray, changes: dict[int, list[tuple[int, float, float]]]
+) -> np.ndarray:  # fmt: skip
+    """Running total at the last overhaul, (C,), NaN none."""
+    out = np.full(len(ids), np.nan)
+    place = {int(c): i for i, c in enumerate(ids)}
+    for r in connection.execute(query("history.overhauls")).fetchall():
+        if r["compartment_id"] in place and r["on_day"] <= today:
+            i = place[r["compartment_id"]]
+            out[i] = meter_rules.running_total(r["meter"], r["on_day"].toordinal(), changes.get(int(meter_of[i]), []))
+    return out
+
+
+def _compartments(rows: list[dict[str, Any]], families: list[str], oil_at: dict[int, int], overhaul: np.ndarray) -> Compartments:
+    def number(name: str) -> np.ndarray:
+        return np.array([math.nan if r[name] is None else r[name] for r in rows], dtype=float)
+
+    family_at = {name: i for i, name in enumerate(families)}
+    system, capacity = number("system_volume_l"), number("capacity_l")
+    return Compartments(
+        duty=np.array([DUTIES.index(duty_of(r["kind"], r["fuel"])) for r in rows], dtype=int),
+        family=np.array([family_at[r["family"]] for r in rows], dtype=int),
+        oil=np.array([oil_at.get(r["oil_id"], len(oil_at)) for r in rows], dtype=int),
+        system_l=np.where(np.isnan(system), capacity * SYSTEM_OVER_REFILL, system), refill_l=capacity, interval=number("interval_meter"),
+        distance=np.array([r["meter_unit"] == "km" for r in rows], dtype=bool), overhaul=overhaul,
+        evaporates=np.array([(r["facts"] or {}).get("oil_loss") == "clean" for r in rows], dtype=bool),
+    )  # fmt: skip
+
+
+def _with_estimates(points: Points, rows: list[dict[str, Any]], last: int) -> Points:
+    """Meter points, and for units without a meter the estimate for day ``last`` from the last figure on record."""
+    extra: dict[int, float] = {}
+    for r in rows:
+        meter_id = int(r["meter_id"])
+        if not r["estimated_per_day"] or r["state"] != "in_service" or meter_id in extra:
+            continue
+        mine = points.meter == meter_id
+        if mine.any() and (day := int(points.day[mine].max())) < last:
+            extra[meter_id] = due_rules.estimated(float(points.total[mine].max()), day, last, r["estimated_per_day"])
+    if not extra:
+        return points
+    added = Points(np.array(list(extra), dtype=np.int64), np.full(len(extra), last, dtype=np.int64), np.array(list(extra.values())))
+    return Points(*(np.concatenate(pair) for pair in zip(points, added, strict=True)))
+
+
+def _ordered_samples(s: _Columns, readings: Points) -> _Columns:
+    """Samples by compartment and day; a missing meter is read off the unit's own readings around that day."""
+    order = np.lexsort((s["id"], s["total"], s["day"], s["comp"]))
+    s = {k: v[order] for k, v in s.items()}
+    unknown = np.isnan(s["total"]) & np.isnan(s["oil_hours"])
+    return {**s, "total": read_off(readings, s["meter_id"], s["day"], s["total"], unknown)}
+
+
+def _with_proposed(d: _Columns, s: _Columns, comps: Compartments, oil_ids: list[int]) -> tuple[_Columns, np.ndarray]:
+    """Drains on record and those that samples speak of, by compartment, day and total; which are only proposed (volumes unknown)."""
+    drawn = Drawn(s["comp"], s["day"], s["total"], s["oil_hours"], s["drained"])
+    added = proposed_drains(d["comp"], d["day"], drawn, comps.interval)
+    place = {oil_id: i for i, oil_id in enumerate(oil_ids)}
+    blank = {"out_l": math.nan, "missing_l": math.nan, "oil": -1, "magnet": math.nan, "estimated": False, "id": -1}
+    whole = {**d, "oil": np.array([place.get(int(o), -1) for o in d["oil"]], dtype=np.int64)}
+    extra = [{**p._asdict(), **blank} for p in added]
+    out = {
+        k: np.concatenate([whole[k].astype(kind), np.array([row[k] for row in extra], dtype=kind)])
+        for k in ("comp", "day", "total", *blank)
+        for kind in (float if k in ("total", "out_l", "missing_l", "magnet") else np.int64,)
+    }
+    order = np.lexsort((out["total"], out["day"], out["comp"]))
+    proposed = np.arange(len(order)) >= len(d["comp"])
+    return {k: v[order] for k, v in out.items()}, proposed[order]
 
 
 def _last_before(comp: np.ndarray, day: np.ndarray, found_comp: np.ndarray, found_day: np.ndarray) -> np.ndarray:
@@ -300,143 +357,6 @@ def _stood(connection: Connection, sample_ids: np.ndarray) -> np.ndarray:
     """Which samples were drawn from oil that had cooled or stood, by what the bottle's record says; shape (N,)."""
     drawn = connection.execute(query("history.drawn")).fetchall()
     return np.isin(sample_ids, [r["sample_id"] for r in drawn if has_stood(r["warmth"], r["minutes"])])
-
-
-def _with_estimates(m: dict[str, np.ndarray], rows: list[dict[str, Any]], today: date) -> dict[str, np.ndarray]:
-    """Meter points, and for units without a meter the estimate for today from the last figure on record."""
-    last = today.toordinal()
-    extra: dict[int, tuple[float, float]] = {}
-    for r in rows:
-        meter_id = int(r["meter_id"])
-        if not r["estimated_per_day"] or r["state"] != "in_service" or meter_id in extra:
-            continue
-        mine = m["meter_id"] == meter_id
-        if mine.any():
-            day = int(m["day"][mine].max())
-            total = float(m["total"][mine].max())
-            if day < last:
-                extra[meter_id] = (last, due_rules.estimated(total, day, last, r["estimated_per_day"]))
-    if not extra:
-        return m
-    ids = np.array(list(extra), dtype=np.int64)
-    days = np.array([d for d, _ in extra.values()], dtype=np.int64)
-    totals = np.array([t for _, t in extra.values()])
-    return {
-        "meter_id": np.concatenate([m["meter_id"], ids]), "day": np.concatenate([m["day"], days]),
-        "meter": np.concatenate([m["meter"], totals]), "total": np.concatenate([m["total"], totals]),
-    }  # fmt: skip
-
-
-def _meters(
-    m: dict[str, np.ndarray], meter_of: np.ndarray, ids: np.ndarray, s: dict[str, np.ndarray], today: date
-) -> tuple[MeterPoints, np.ndarray, np.ndarray, np.ndarray]:
-    """Trusted meter points per compartment; use per day; the latest total and its day, samples included."""
-    order = np.lexsort((m["total"], m["day"], m["meter_id"]))
-    unit, day, total = m["meter_id"][order], m["day"][order], m["total"][order]
-    keep = np.ones(len(unit), dtype=bool)
-    if len(unit) > 1:
-        keep[1:] = (np.diff(unit) != 0) | (np.diff(day) != 0) | (np.diff(total) != 0)
-    unit, day, total = unit[keep], day[keep], total[keep]
-    count = len(ids)
-    rate, latest, latest_day = (np.full(count, np.nan) for _ in range(3))
-    first = {int(u): (int(a), int(b)) for u, a, b in zip(
-        np.unique(unit), np.searchsorted(unit, np.unique(unit)), np.searchsorted(unit, np.unique(unit), "right"),
-        strict=True)}  # fmt: skip
-    by_unit: dict[int, float] = {}
-    comp, pday, ptotal = [], [], []
-    for c in range(count):
-        span = first.get(int(meter_of[c]))
-        if span is None:
-            continue
-        a, b = span
-        if int(meter_of[c]) not in by_unit:
-            by_unit[int(meter_of[c])] = due_rules.recent_rate(day[a:b], total[a:b])
-        rate[c] = by_unit[int(meter_of[c])]
-        latest[c], latest_day[c] = total[b - 1], day[b - 1]
-        comp.append(np.full(b - a, c))
-        pday.append(day[a:b])
-        ptotal.append(total[a:b])
-    # a believable sample is a reading too: only forwards, and not faster than the clock
-    recent = np.flatnonzero(~np.isnan(s["total"]) & (s["day"] <= today.toordinal()))
-    best = np.full(count, -np.inf)
-    np.maximum.at(best, s["comp"][recent], s["day"][recent])
-    for i in recent[s["day"][recent] == best[s["comp"][recent]]]:
-        c = s["comp"][i]
-        gap = s["day"][i] - latest_day[c]
-        if np.isnan(latest_day[c]) or (gap > 0 and 0 <= s["total"][i] - latest[c] <= 2000 * gap):
-            if not np.isnan(latest_day[c]) and s["total"][i] - latest[c] > max(24.0, 3 * np.nan_to_num(rate[c])) * gap:
-                continue
-            latest[c], latest_day[c] = s["total"][i], s["day"][i]
-
-    def joined(parts: list[np.ndarray]) -> np.ndarray:
-        return np.concatenate(parts) if parts else np.zeros(0)
-
-    return MeterPoints(joined(comp).astype(int), joined(pday), joined(ptotal)), rate, latest, latest_day
-
-
-def _ordered_samples(s: dict[str, np.ndarray], m: dict[str, np.ndarray]) -> dict[str, np.ndarray]:
-    """Samples by compartment and day; a missing meter is read off the unit's own readings around that day."""
-    order = np.lexsort((s["id"], s["total"], s["day"], s["comp"]))
-    s = {k: v[order] for k, v in s.items()}
-    blank = np.flatnonzero(np.isnan(s["total"]) & np.isnan(s["oil_hours"]))
-    for unit_id in np.unique(s["meter_id"][blank]):
-        mine = m["meter_id"] == unit_id
-        at = blank[s["meter_id"][blank] == unit_id]
-        if mine.sum() >= 2:
-            by_day = np.argsort(m["day"][mine], kind="stable")
-            days, totals = m["day"][mine][by_day], m["total"][mine][by_day]
-            inside = (s["day"][at] >= days[0]) & (s["day"][at] <= days[-1])
-            s["total"][at[inside]] = np.interp(s["day"][at[inside]], days, totals)
-    return s
-
-
-def _with_proposed(
-    d: dict[str, np.ndarray], s: dict[str, np.ndarray], comps: Compartments, oil_index: Callable[..., Any]
-) -> tuple[dict[str, np.ndarray], np.ndarray]:
-    """Drains on record, and those that samples speak of but nobody recorded (proposed, volumes unknown).
-
-    A sample marked as drawn at a drain with none on record within three days proposes one on its day; a
-    compartment without any drain takes its fills from the oil hours that the lab was told.
-    """
-    names = ("comp", "day", "total", "out_l", "missing_l", "oil", "magnet", "estimated", "id")
-    added: list[tuple[float, ...]] = []
-    have: dict[int, list[int]] = {}
-
-    def add(c: int, day: int, total: float) -> None:
-        added.append((c, day, total, math.nan, math.nan, -1, math.nan, False, -1))
-        have.setdefault(c, []).append(day)
-
-    key = np.sort(d["comp"].astype(np.int64) * DAYS + d["day"])
-    at = s["comp"].astype(np.int64) * DAYS + s["day"]
-    near = np.searchsorted(key, at + DRAIN_MATCH_DAYS, "right") > np.searchsorted(key, at - DRAIN_MATCH_DAYS, "left")
-    for i in np.flatnonzero(s["drained"] & ~np.isnan(s["total"]) & ~near):
-        c, day = int(s["comp"][i]), int(s["day"][i])
-        if not any(abs(day - known) <= DRAIN_MATCH_DAYS for known in have.get(c, ())):
-            add(c, day, float(s["total"][i]))
-    bare = np.bincount(d["comp"].astype(int), minlength=len(comps.duty)) == 0
-    bare[np.array(list(have), dtype=int)] = False
-    told = ~np.isnan(s["total"]) & ~np.isnan(s["oil_hours"]) & (s["oil_hours"] > 0)
-    last: dict[int, tuple[float, int]] = {}
-    for i in np.flatnonzero(told & bare[s["comp"]]):
-        c, fill = int(s["comp"][i]), float(s["total"][i] - s["oil_hours"][i])
-        before = last.get(c)
-        slack = max(20.0, 0.05 * float(np.nan_to_num(comps.interval[c])))
-        if before is None or fill > before[0] + slack:
-            day = int(s["day"][i]) - 1 if before is None else max(before[1], int(s["day"][i]) - 1)
-            add(c, day, fill)
-            last[c] = (fill, int(s["day"][i]))
-        else:
-            last[c] = (before[0], int(s["day"][i]))
-    extra = np.array(added, dtype=float).reshape(-1, len(names))
-    whole = {**d, "oil": oil_index(d["oil"])}
-    out = {
-        k: np.concatenate([whole[k].astype(kind), extra[:, j].astype(kind)])
-        for j, k in enumerate(names)
-        for kind in (float if k in ("total", "out_l", "missing_l", "magnet") else np.int64,)
-    }
-    order = np.lexsort((out["total"], out["day"], out["comp"]))
-    proposed = np.arange(len(order)) >= len(d["comp"])
-    return {k: v[order] for k, v in out.items()}, proposed[order]
 
 
 def tried_on(connection: Connection, families: list[str], most: int) -> tuple[list[int], int, int]:

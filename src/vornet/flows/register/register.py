@@ -3,30 +3,23 @@
 from __future__ import annotations
 
 import json
-from collections import defaultdict
-from collections.abc import Callable, Iterable
+from collections.abc import Iterable
 from dataclasses import dataclass, field
 from datetime import date
 from typing import Any
 
-from vornet.core import drain as drains_of_oil
 from vornet.core import schools
 from vornet.core.errors import InputError
 from vornet.core.measurands import dense
-from vornet.core.meter import longest_rising, running_total
-from vornet.core.volumes import level_missing_l
-from vornet.flows.house import fleets, meters
+from vornet.flows.house import fleets
 from vornet.flows.judge.settle import AT_ONCE_FILE, settling
 from vornet.flows.plan import service
 from vornet.flows.register.dump import compartment_rows, dump
+from vornet.flows.register.logs import Progress, interval_row, put_logs
 from vornet.io import register_file, workbook
 from vornet.io.register_file import Batch, Problem, RegisterFile
-from vornet.store import bulk, queue
+from vornet.store import queue
 from vornet.store.database import Connection, Database, Location, opened, query
-
-Progress = Callable[[str, int], None]
-#: (unit, day, meter, which of the unit's meters)
-Reading = tuple[int, date, float, int]
 
 
 @dataclass
@@ -110,7 +103,7 @@ def take(
     _library(connection, fleet_id, document, report)
     units = _units(connection, fleet_id, document, report, by, today)
     progress("units", len(document.units))
-    _logs(connection, fleet_id, document, report, units, by, progress)
+    report.counts |= put_logs(connection, fleet_id, document, units, report.problems, by, progress)
     service.load(connection, fleet_id, document, report, by)
     progress("service items", len(document.service_items))
     _touch(connection, fleet_id, document, units)
@@ -249,193 +242,9 @@ def put_intervals(connection: Connection, fleet_id: int, wanted: list[tuple[int,
     for compartment_id, meter, days in wanted:
         if said.get(compartment_id) != (meter, days):
             since = today if compartment_id in said else fleets.ALWAYS
-            versions.append(_interval(fleet_id, compartment_id, since, meter, days, "register", by, ""))
+            versions.append(interval_row(fleet_id, compartment_id, since, meter, days, "register", by, ""))
     with connection.cursor() as cursor:
         cursor.executemany(query("register.put_interval"), versions)
-
-
-def _interval(
-    fleet_id: int, compartment_id: int, since: date, meter: float | None, days: int | None, origin: str, by: str,
-    why: str, evidence: str | None = None,
-) -> dict[str, object]:  # fmt: skip
-    return {
-        "fleet_id": fleet_id, "compartment_id": compartment_id, "effective_from": since, "meter": meter,
-        "days": days, "origin": origin, "approved_by": by, "why": why, "evidence": evidence,
-    }  # fmt: skip
-
-
-def _logs(
-    connection: Connection, fleet_id: int, document: RegisterFile, report: RegisterReport, units: dict[str, int],
-    by: str, progress: Progress,
-) -> None:  # fmt: skip
-    today = date.max.replace(year=9000)
-    compartments = {(r["unit"], r["name"]): r for r in compartment_rows(connection, today)}
-    oils = {r["name"]: r["oil_id"] for r in connection.execute(query("register.oils")).fetchall()}
-
-    def unit_of(where: str, name: str) -> int | None:
-        if name not in units:
-            report.problems.append(Problem(where, "unit", f"there is no unit named {name!r}"))
-        return units.get(name)
-
-    def compartment_of(where: str, row: Any) -> dict[str, Any] | None:
-        if unit_of(where, row.unit) is None:
-            return None
-        found = compartments.get((row.unit, row.compartment))
-        if found is None:
-            report.problems.append(Problem(where, "compartment", f"unit {row.unit!r} has no compartment {row.compartment!r}"))
-        return found
-
-    changes = []
-    for i, change in document.meter_changes:
-        unit_id = unit_of(f"meter_changes[{i}]", change.unit)
-        if unit_id is not None:
-            changes.append({
-                "fleet_id": fleet_id, "unit_id": unit_id, "on_day": change.on, "meter_no": change.meter_no,
-                "old": change.old, "new": change.new,
-            })  # fmt: skip
-    with connection.cursor() as cursor:
-        cursor.executemany(query("register.put_meter_change"), changes)
-
-    second = {r["unit_id"] for r in connection.execute(query("register.units")).fetchall() if r["second_meter_unit"]}
-    readings: dict[Reading, str] = {}
-    for i, reading in document.readings:
-        unit_id = unit_of(f"readings[{i}]", reading.unit)
-        if unit_id is not None and reading.meter_no == 2 and unit_id not in second:
-            why = f"unit {reading.unit!r} has one meter"
-            report.problems.append(Problem(f"readings[{i}]", "meter_no", why))
-        elif unit_id is not None:
-            readings[(unit_id, reading.on, reading.meter, reading.meter_no)] = f"readings[{i}]"
-
-    drains: dict[tuple[int, date], tuple[str, int, list[object]]] = {}
-    for i, drain in document.drains:
-        where = f"drains[{i}]"
-        c = compartment_of(where, drain)
-        if c is None:
-            continue
-        if drain.volume_out_l is not None and c["system_volume_l"]:
-            try:
-                facts = drains_of_oil.DrainFacts(missing_l=drain.level_missing_l, out_l=drain.volume_out_l)
-                drains_of_oil.figures(drains_of_oil.Sump(c["system_volume_l"], c["capacity_l"]), facts)
-            except InputError as error:
-                report.problems.append(Problem(where, "volume_out_l", error.why))
-                continue
-        if drain.oil and drain.oil not in oils:
-            why = f"{drain.oil!r} is not in the oil list; taken as the usual one"
-            report.problems.append(Problem(where, "oil", why))
-        kind = drain.volume_out_kind or ("unknown" if drain.volume_out_l is None else "measured")
-        drains[(c["compartment_id"], drain.on)] = (where, c["meter_id"], [
-            c["compartment_id"], drain.on, drain.meter, drain.volume_out_l, kind, drain.level_missing_l,
-            drain.volume_in_l, oils.get(drain.oil or ""), drain.filter_changed, drain.magnet_grade, drain.air_filter,
-            drain.sample_no, drain.note, json.dumps(drain.kept()),
-        ])  # fmt: skip
-
-    bad = _meters_going_back(connection, readings, drains, report)
-    good = (key for key, where in readings.items() if where not in bad)
-    added, changed = bulk.append(connection, bulk.READINGS, fleet_id, good, by, "register file")
-    report.counts["readings"] = added
-    progress("readings", len(readings))
-    added, changed = bulk.append(
-        connection, bulk.DRAINS, fleet_id, (row for w, _, row in drains.values() if w not in bad), by, "register file"
-    )
-    report.counts["drains"], report.counts["drains_corrected"] = added, changed
-    progress("drains", len(drains))
-
-    top_ups: dict[tuple[int, date, float], list[object]] = {}
-    for i, top_up in document.top_ups:
-        where = f"top_ups[{i}]"
-        c = compartment_of(where, top_up)
-        if c is None:
-            continue
-        if c["system_volume_l"] and top_up.litres >= c["system_volume_l"]:
-            why = f"{top_up.litres:g} L does not fit: the system holds {c['system_volume_l']:g} L"
-            report.problems.append(Problem(where, "litres", why))
-            continue
-        key = (c["compartment_id"], top_up.on, top_up.meter)
-        top_ups[key] = [*key, top_up.litres, json.dumps(top_up.kept())]
-    report.counts["top_ups"] = bulk.append(connection, bulk.TOP_UPS, fleet_id, top_ups.values(), by, "register file")[0]
-    progress("top-ups", len(top_ups))
-
-    checks: dict[tuple[Any, ...], list[object]] = {}
-    for i, check in document.level_checks:
-        c = compartment_of(f"level_checks[{i}]", check)
-        if c is not None:
-            at = (c["compartment_id"], check.on, check.meter)
-            missing, marks = check.level_missing_l, c["volume_between_marks_l"]
-            if missing is None and check.reading is not None and marks:
-                missing = level_missing_l(check.reading, marks)
-            checks[at] = [*at, missing, json.dumps(check.kept())]
-    report.counts["level_checks"] = bulk.append(
-        connection, bulk.LEVEL_CHECKS, fleet_id, checks.values(), by, "register file")[0]  # fmt: skip
-    events: dict[tuple[Any, ...], list[object]] = {}
-    for i, event in document.events:
-        c = compartment_of(f"events[{i}]", event)
-        if c is not None:
-            of = (c["compartment_id"], event.on, event.kind)
-            events[of] = [
-                *of, event.meter, event.litres_out, event.litres_in, event.filter_changed, event.serial, event.note,
-                json.dumps(event.extra),
-            ]  # fmt: skip
-    report.counts["events"] = bulk.append(connection, bulk.EVENTS, fleet_id, events.values(), by, "register file")[0]
-    _put_intervals(connection, fleet_id, document, compartment_of)
-
-
-def _put_intervals(connection: Connection, fleet_id: int, document: RegisterFile, compartment_of: Callable[[str, Any], Any]) -> None:
-    """Past intervals of a register file, those that are not there yet."""
-    known = {
-        (r["compartment_id"], r["effective_from"], r["meter"], r["days"], r["origin"])
-        for r in connection.execute(query("register.intervals")).fetchall()
-    }
-    rows = []
-    for i, version in document.intervals:
-        c = compartment_of(f"intervals[{i}]", version)
-        if c is None:
-            continue
-        meter = version.interval_km if c["meter_unit"] == "km" else version.interval_h
-        if (c["compartment_id"], version.on, meter, version.interval_days, version.origin) not in known:
-            rows.append(
-                _interval(
-                    fleet_id, c["compartment_id"], version.on, meter, version.interval_days, version.origin,
-                    version.approved_by, version.why,
-                )
-            )  # fmt: skip
-    with connection.cursor() as cursor:
-        cursor.executemany(query("register.put_interval"), rows)
-
-
-def _meters_going_back(
-    connection: Connection,
-    readings: dict[Reading, str],
-    drains: dict[tuple[int, date], tuple[str, int, list[object]]],
-    report: RegisterReport,
-) -> set[str]:
-    """Rows whose meter goes back; each is reported once, against the figure it contradicts."""
-    changes = meters.changes_by_meter(connection)
-    points: dict[int, list[tuple[int, float, str]]] = defaultdict(list)
-
-    def add(meter_id: int, on: date, meter: float, where: str) -> None:
-        ordinal = on.toordinal()
-        points[meter_id].append((ordinal, running_total(meter, ordinal, changes.get(meter_id, [])), where))
-
-    touched = {u * 2 + n - 1 for u, _, _, n in readings} | {m for _, m, _ in drains.values()}
-    for r in connection.execute(query("register.meter_points")).fetchall():
-        if r["meter_id"] in touched:
-            add(r["meter_id"], r["on_day"], r["meter"], "")
-    for (unit_id, on, meter, meter_no), where in readings.items():
-        add(unit_id * 2 + meter_no - 1, on, meter, where)
-    for (_, on), (where, meter_id, row) in drains.items():
-        add(meter_id, on, float(row[2]), where)  # type: ignore[arg-type]
-    bad = set()
-    for mine in points.values():
-        mine.sort(key=lambda p: (p[0], p[1]))
-        before = 0.0
-        for keep, (day, total, where) in zip(longest_rising([(d, t) for d, t, _ in mine]), mine, strict=True):
-            if keep:
-                before = total
-            elif where and where not in bad:
-                bad.add(where)
-                side = f"after {before:,.0f}" if total < before else f"at {total:,.0f}, ahead of later readings"
-                report.problems.append(Problem(where, "meter", f"the meter goes back: {total:,.0f} on {date.fromordinal(day)} {side}"))
-    return bad
 
 
 def counts_text(counts: dict[str, int]) -> Iterable[str]:
