@@ -2,8 +2,8 @@
 
     .venv/bin/python bench/mutants.py [how many] [seed]
 
-Drawn at random from drain, ledger, safe hours and decide (a mutation package makes them, in a copy of the tree), each tried
-against the tests of core and the arithmetic's references.
+Drawn at random from drain, ledger, safe hours and what a decision is made by (a mutation package makes them, in a copy of the
+tree), each tried against the tests of core and the arithmetic's references.
 """
 
 from __future__ import annotations
@@ -20,7 +20,10 @@ import tempfile
 from pathlib import Path
 
 CLONE = Path(__file__).resolve().parents[1]
-MODULES = ("drain", "ledger", "safe_hours", "decide")
+#: as many are drawn from each of these
+GROUPS = (
+    ("drain",), ("ledger",), ("safe_hours",), ("decide", "safe_by", "answers", "decision_case", "guards", "outcome", "next_bottle"),
+)  # fmt: skip
 TESTS = " ".join((
     "tests/core/test_drain.py", "tests/core/test_job.py", "tests/core/test_ledger.py", "tests/core/test_safe_hours.py",
     "tests/core/test_volumes.py", "tests/core/test_rates_and_due.py", "tests/core/test_history_and_decide.py",
@@ -45,7 +48,7 @@ def main() -> int:
         for name in ("src", "tests", "pyproject.toml"):
             (shutil.copytree if (CLONE / name).is_dir() else shutil.copy)(CLONE / name, place / name)
         command = f"{sys.executable} -m pytest -x -q -p no:cacheprovider -o addopts= -o testpaths= -m 'not slow' {TESTS}"
-        paths = [f"src/vornet/core/{m}.py" for m in MODULES]
+        paths = [f"src/vornet/core/{m}.py" for group in GROUPS for m in group]
         (place / "mutants.toml").write_text(
             f"[cosmic-ray]\nmodule-path = {json.dumps(paths)}\ntimeout = 120.0\nexcluded-modules = []\ntest-command = {json.dumps(command)}\n"
             '[cosmic-ray.distributor]\nname = "local"\n'
@@ -68,8 +71,9 @@ def main() -> int:
             session.executemany("DELETE FROM mutation_specs WHERE job_id = ?", [(e[0],) for e in found if e not in every])
             session.executemany("DELETE FROM work_items WHERE job_id = ?", [(e[0],) for e in found if e not in every])
             draw = random.Random(seed)
-            of = {p: [e for e in every if e[1] == p] for p in paths}
-            chosen = {e[0] for i, p in enumerate(paths) for e in draw.sample(of[p], min(len(of[p]), count // 4 + (i < count % 4)))}
+            of = [[e for e in every if Path(e[1]).stem in group] for group in GROUPS]
+            each, over = divmod(count, len(GROUPS))
+            chosen = {e[0] for i, mine in enumerate(of) for e in draw.sample(mine, min(len(mine), each + (i < over)))}
             for table in ("mutation_specs", "work_items"):
                 session.executemany(f"DELETE FROM {table} WHERE job_id = ?", [(e[0],) for e in every if e[0] not in chosen])
         run("exec", "mutants.toml", "mutants.sqlite")
