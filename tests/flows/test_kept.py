@@ -114,12 +114,12 @@ def test_a_service_plan_in_words(item, said):
 # ---- oils ------------------------------------------------------------------------------------------------------------------
 def test_an_oil_gets_another_name_and_who_runs_on_it_is_judged_anew(open_fleet, place):
     c, (fleet_id, _, engine, oil) = open_fleet, place
-    assert oils.save_oil(c, fleet_id, oil, {"name": "Renamed 15W-40", "bn": 10.4}, "A", TODAY) == oil
+    assert oils.save_oil(c, fleet_id, oil, {"name": "Renamed 15W-40", "bn": 10.4}, "A") == oil
     assert units.compartment_document(c, engine, TODAY)["oil"] == "Renamed 15W-40"
     assert touched(c) == {("compartment", engine)}
-    other = oils.save_oil(c, fleet_id, None, COLD, "A", TODAY)
+    other = oils.save_oil(c, fleet_id, None, COLD, "A")
     with pytest.raises(FormErrors, match="already"):
-        oils.save_oil(c, fleet_id, other, {"name": "Renamed 15W-40"}, "A", TODAY)
+        oils.save_oil(c, fleet_id, other, {"name": "Renamed 15W-40"}, "A")
     oils.save_batch(c, fleet_id, other, {"batch": "B-7", "litres": 208}, "A")
     assert one(c, "SELECT litres FROM oil_batch WHERE batch = 'B-7'")["litres"] == 208
 
@@ -129,7 +129,7 @@ def test_many_at_once_are_looked_at_before_they_are_done(open_fleet, place):
     c, (fleet_id, _, engine, _) = open_fleet, place
     seen = many.change_many(c, fleet_id, [engine], "oil", "Unheard-of", "A", TODAY, apply=False)
     assert "no oil named" in seen[0].problem
-    oils.save_oil(c, fleet_id, None, COLD, "A", TODAY)
+    oils.save_oil(c, fleet_id, None, COLD, "A")
     seen = many.change_many(c, fleet_id, [engine], "oil", COLD["name"], "A", TODAY, apply=False)
     assert (seen[0].was, seen[0].problem) == ("Test 15W-40", "")
     assert units.compartment_document(c, engine, TODAY)["oil"] == "Test 15W-40"  # only looked at
@@ -251,10 +251,9 @@ def test_a_unit_with_several_compartments_must_say_which(db, fleet_name):
 # ---- kits ------------------------------------------------------------------------------------------------------------------
 def test_a_week_s_kit_counts_seals_filters_and_bottles(db, fleet_name):
     document = small_register(fleet_name)
-    document["units"][0]["compartments"][0] |= {
-        "filters": [{"part": "F-1", "count": 2}], "seals": [{"place": "drain plug", "kind": "crush washer", "part": "W-22", "count": 1, "single_use": True},
-                                                           {"place": "housing", "kind": "O-ring", "part": "O-9", "count": 3, "single_use": False}],
-    }  # fmt: skip
+    washer = {"place": "drain plug", "kind": "crush washer", "part": "W-22", "count": 1, "single_use": True}
+    ring = {"place": "housing", "kind": "O-ring", "part": "O-9", "count": 3, "single_use": False}
+    document["units"][0]["compartments"][0] |= {"filters": [{"part": "F-1", "count": 2}], "seals": [washer, ring]}
     register.load(db, json.dumps(document).encode(), by="t", today=TODAY)
     fleet_id = fleets.find(db, fleet_name)
     with db.fleet(fleet_id) as c:
@@ -264,6 +263,8 @@ def test_a_week_s_kit_counts_seals_filters_and_bottles(db, fleet_name):
         kit = cards.week_kit(c, TODAY, TODAY, TODAY)
     parts = dict(kit["parts"])
     assert parts["crush washer W-22"] == 2
+    assert parts["filter F-1"] == 4
+    assert parts["sample bottle and label"] == 2
     assert not any("O-ring" in name for name in parts)  # a sound one goes back
 
 

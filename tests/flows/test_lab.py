@@ -353,15 +353,15 @@ def test_a_held_row_is_corrected_and_taken_in_with_its_original_kept(db, fleet):
     held = one(db, fleet, "SELECT * FROM held_row WHERE sample_no = 'W1'")
     fleet_id = fleets.find(db, fleet)
     with pytest.raises(InputError, match="no unit named"), db.fleet(fleet_id) as c:
-        held_rows.correct_row(c, fleet_id, held["held_row_id"], {"unit": "MV Tset"}, "typo", "A", TODAY)
+        held_rows.correct_row(c, fleet_id, held["held_row_id"], {"unit": "MV Tset"}, "typo", "A")
     with settling(db, fleet_id, TODAY) as c:
-        assert held_rows.correct_row(c, fleet_id, held["held_row_id"], {"unit": "MV Test"}, "typo at the lab", "A", TODAY) == "W1"
+        assert held_rows.correct_row(c, fleet_id, held["held_row_id"], {"unit": "MV Test"}, "typo at the lab", "A") == "W1"
     assert {r["sample_no"]: r["proposed"] for r in judgements.judgements(db, fleet)}["W1"] == "run_on"
     after = one(db, fleet, "SELECT * FROM held_row WHERE sample_no = 'W1'")
     assert after["original"]["unit"] == "M/V Test"
     assert after["resolution"] == "taken in: typo at the lab"
     with pytest.raises(InputError, match="dealt with"), db.fleet(fleet_id) as c:
-        held_rows.correct_row(c, fleet_id, held["held_row_id"], {}, "again", "A", TODAY)
+        held_rows.correct_row(c, fleet_id, held["held_row_id"], {}, "again", "A")
 
 
 def test_a_row_whose_number_is_taken_replaces_the_earlier_one_only_when_told_to(db, fleet):
@@ -371,9 +371,9 @@ def test_a_row_whose_number_is_taken_replaces_the_earlier_one_only_when_told_to(
     assert held["reason"] == "contradicts"
     fleet_id = fleets.find(db, fleet)
     with pytest.raises(InputError, match="already there"), db.fleet(fleet_id) as c:
-        held_rows.correct_row(c, fleet_id, held["held_row_id"], {}, "as it is", "A", TODAY)
+        held_rows.correct_row(c, fleet_id, held["held_row_id"], {}, "as it is", "A")
     with settling(db, fleet_id, TODAY) as c:
-        held_rows.correct_row(c, fleet_id, held["held_row_id"], {}, "the lab confirms", "A", TODAY, force=True)
+        held_rows.correct_row(c, fleet_id, held["held_row_id"], {}, "the lab confirms", "A", force=True)
     found = rows_of(db, fleet, "SELECT values, superseded_by FROM sample WHERE sample_no = 'X1' ORDER BY sample_id")
     assert [f["superseded_by"] is None for f in found] == [False, True]
     assert found[1]["values"][INDEX["fe"]] == 33
@@ -442,7 +442,7 @@ def test_swapped_bottles_are_swapped_back_with_one_word_and_the_file_still_chang
     assert "MV Test gearbox (sample G3)" in say(holds["E3 swapped_bottle"]["detail"])
     fleet_id = fleets.find(db, name)
     with settling(db, fleet_id, TODAY) as c:
-        held_samples.swap(c, fleet_id, holds["E3 swapped_bottle"]["hold_id"], "labels", "A", TODAY)
+        held_samples.swap(c, fleet_id, holds["E3 swapped_bottle"]["hold_id"], "labels", "A")
     assert not any("swapped" in k for k in open_holds(db, name))
     sulfur = {
         r["sample_no"]: r["values"][INDEX["s"]] for r in rows_of(db, name, "SELECT sample_no, values FROM sample WHERE superseded_by IS NULL")

@@ -331,9 +331,9 @@ def test_items_that_ride_on_each_other_are_refused(db, fleet):
     fleet_id = fleets.find(db, fleet)
     with settling(db, fleet_id, TODAY) as c:
         for item in ({"item": "A", "every_days": 10}, {"item": "B", "every_nth": 2, "nth_of": "A"}):
-            service.put(c, fleet_id, ServiceItem(unit="MV Test", **item), "t", TODAY)
+            service.put(c, fleet_id, ServiceItem(unit="MV Test", **item), "t")
         with pytest.raises(InputError, match="ride on each other"):
-            service.put(c, fleet_id, ServiceItem(unit="MV Test", item="A", every_nth=3, nth_of="B"), "t", TODAY)
+            service.put(c, fleet_id, ServiceItem(unit="MV Test", item="A", every_nth=3, nth_of="B"), "t")
 
 
 def test_fifty_units_change_at_once_with_a_preview(db, fleet_name):

@@ -84,7 +84,7 @@ def test_writers_touch_what_they_change(db, fleet, place, write):
 def test_a_plan_is_touched_by_itself(db, fleet, place):
     fleet_id = fleets.find(db, fleet)
     with db.fleet(fleet_id) as c:
-        service.put(c, fleet_id, ServiceItem(unit="MV Test", item="Belt", every_days=90), "t", TODAY)
+        service.put(c, fleet_id, ServiceItem(unit="MV Test", item="Belt", every_days=90), "t")
     assert touched(db, fleet) == [("plan", place["unit_id"])]
     with settling(db, fleet_id, TODAY) as c:
         item = c.execute("SELECT item_id FROM service_item").fetchone()["item_id"]

@@ -184,7 +184,7 @@ def fit(rises: Rises, family: np.ndarray, families: int, cautious: np.ndarray) -
     weight, mean_, var_, tau = (np.ascontiguousarray(x) for x in parts)
     bend = np.concatenate([np.repeat(BENDS, len(SPREADS)), BENDS])
     out = Outlook(weight, mean_, var_, tau, bend, n, told, np.zeros(groups, dtype=bool), drifted, pace)
-    return _with_borrowed(out, family, families, family_free)
+    return _with_borrowed(out, family, family_free)
 
 
 def _together(total: np.ndarray, m: np.ndarray, v: np.ndarray, tau2: np.ndarray) -> tuple[np.ndarray, ...]:
@@ -270,7 +270,7 @@ def _weights(
     return np.asarray(weight / weight.sum(axis=(0, 1, 2, 3), keepdims=True))
 
 
-def _with_borrowed(out: Outlook, family: np.ndarray, families: int, family_free: np.ndarray) -> Outlook:
+def _with_borrowed(out: Outlook, family: np.ndarray, family_free: np.ndarray) -> Outlook:
     """Groups without a charge of their own borrow the family's mean, with what compartments of a family differ by."""
     lacking = np.flatnonzero((out.n == 0) & (family_free > 0))
     if not len(lacking):

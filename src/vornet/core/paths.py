@@ -182,12 +182,12 @@ def paths(history: History, charges: Charges, read: Readings, fresh: np.ndarray,
                 rise[:, j, b] = np.where(told, k, np.nan)
                 var[:, j, b] = np.where(told, 1 / info, np.nan)
                 misfit[:, j, b] = np.where(told, np.maximum(squares - left**2 / held - k**2 * info, 0), 0.0)
-        _bounds(history, charges, read, rows[read.bound[rows, j]], j, start, start_sd, ref, rise, var, bounded, samples)
+        _bounds(charges, read, rows[read.bound[rows, j]], j, start, start_sd, ref, rise, var, bounded, samples)
     return Paths(rise, var, misfit, samples, start, start_sd, bounded, np.where(np.isfinite(deepest), deepest, np.nan))
 
 
 def _bounds(
-    history: History, charges: Charges, read: Readings, rows: np.ndarray, j: int, start: np.ndarray, start_sd: np.ndarray,
+    charges: Charges, read: Readings, rows: np.ndarray, j: int, start: np.ndarray, start_sd: np.ndarray,
     ref: np.ndarray, rise: np.ndarray, var: np.ndarray, bounded: np.ndarray, samples: np.ndarray,
 ) -> None:  # fmt: skip
     """Bounds on the limit's side: a charge rises at least so steeply. In place."""

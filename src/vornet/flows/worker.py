@@ -75,15 +75,15 @@ def app_of(works: Works, ask_every_s: float | None = None) -> procrastinate.App:
             evaluate.evaluate_within(connection, fleet_id, works.today(), compartments)
 
     @app.task(name=ASK_LABS)
-    def ask_labs(timestamp: int) -> None:
+    def ask_labs(timestamp: int) -> None:  # noqa: ARG001 - when it was to run
         ask_everyone(works.db, works.today())
 
     @app.task(name=SETTLE)
-    def settle_what_was_left(timestamp: int) -> None:
+    def settle_what_was_left(timestamp: int) -> None:  # noqa: ARG001 - when it was to run
         settle_left(works.db, works.today())
 
     @app.task(name=TAKE_UP)
-    async def take_up_again(timestamp: int) -> None:
+    async def take_up_again(timestamp: int) -> None:  # noqa: ARG001 - when it was to run
         await requeue(app)
 
     if ask_every_s is not None:  # one at a time of each, however many workers
@@ -210,9 +210,20 @@ async def work(
     async with app.open_async():
         if not wait:
             await requeue(app)
-        await app.run_worker_async(
-            wait=wait, concurrency=2, install_signal_handlers=handle_signals, delete_jobs="successful", fetch_job_polling_interval=2.0
-        )
+        waiting = -1
+        while True:
+            await app.run_worker_async(
+                wait=wait, concurrency=2, install_signal_handlers=handle_signals, delete_jobs="successful", fetch_job_polling_interval=2.0
+            )
+            before, waiting = waiting, 0 if wait else await _due(app)
+            if waiting in (0, before):  # what waited for another job's lock has its turn in another round
+                return
+
+
+async def _due(app: procrastinate.App) -> int:
+    """How many jobs could be done now."""
+    now = datetime.now(UTC)
+    return sum(job.scheduled_at is None or job.scheduled_at <= now for job in await app.job_manager.list_jobs_async(status="todo"))
 
 
 def drain_queue(db: Database, fixed_today: date | None = None) -> None:

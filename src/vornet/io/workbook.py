@@ -289,7 +289,10 @@ def _csv_table(out: Sheets, name: str, content: bytes) -> None:
     except UnicodeDecodeError:
         raise InputError("file", "is not UTF-8 text") from None
     separator = max(",;\t", key=text.partition("\n")[0].count)
-    rows = list(csv.reader(io.StringIO(text), delimiter=separator))
+    try:
+        rows = list(csv.reader(io.StringIO(text), delimiter=separator))
+    except csv.Error as error:  # a quote that never closes, say
+        raise InputError("file", f"cannot be read as a table: {error}") from None
     if not rows:
         raise InputError("file", "is empty")
     stem = name.rsplit(".", 1)[0].lower().replace("-", "_").replace(" ", "_")
@@ -365,6 +368,8 @@ def _merge(row: dict[str, Any], more: dict[str, Any]) -> None:
 
 def _value(table: Table, column: str, cell: Any, quoted: bool) -> Any:
     if isinstance(cell, datetime | date):
+        if _is_json(table, column):
+            raise ValueError("is not a JSON object")
         return cell.isoformat()[:10]
     if isinstance(cell, str):
         cell = cell.strip()

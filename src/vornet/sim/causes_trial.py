@@ -117,7 +117,7 @@ def run(db: Database, seed: int, today: date, ranges: trial_fleets.Ranges, wider
         evaluate.evaluate_within(connection, fleet_id, today)
         loaded, charges = fleet_history.drop_held(connection, fleet_history.load(connection, today))
         numbers = {r["sample_id"]: r["sample_no"] for r in connection.execute(query("results.numbers")).fetchall()}
-    worked = evaluate.work(loaded, charges, today)
+    worked = evaluate.work(loaded, charges)
     fleets.delete(db, name)
     made = _rows(worked, numbers, truth, planted)
     made = [replace(r, kind=kinds[r.place], gappy=oil_of[r.number] in gappy) for r in made]

@@ -82,7 +82,7 @@ def save_item(request: Request, unit_id: int, form: Form) -> Response:
             raise FormErrors(errors)
         item = units.checked(ServiceItem, {**given, "unit": unit["unit"], "compartment": chosen or None})
         with recording(request) as connection:
-            service.put(connection, who.fleet_id, item, who.name, today(request))
+            service.put(connection, who.fleet_id, item, who.name)
     except InputError as error:
         found = getattr(error, "errors", None) or {error.field: error.why}
         renamed = {k.replace(f"_{counts}", "meter") if k.startswith(("every_", "first_")) else k: v for k, v in found.items()}

@@ -120,7 +120,7 @@ def row(request: Request, held_row_id: int, form: Form) -> Response:
         if do == "away":
             held_rows.dismiss(connection, who.fleet_id, held_row_id, why, who.name)
             return "put away"
-        number = held_rows.correct_row(connection, who.fleet_id, held_row_id, cells, why, who.name, today(request), force=do == "replace")
+        number = held_rows.correct_row(connection, who.fleet_id, held_row_id, cells, why, who.name, force=do == "replace")
         return f"sample {number} went in"
 
     return _answer(request, act, "rows", _place(form))
@@ -138,7 +138,7 @@ def settle(request: Request, hold_id: int, form: Form) -> Response:
 
     def act(connection: Connection) -> str | None:
         if do == "swap":
-            held_samples.swap(connection, who.fleet_id, hold_id, why or "labels changed over", who.name, day)
+            held_samples.swap(connection, who.fleet_id, hold_id, why or "labels changed over", who.name)
             return "results exchanged; both are judged in their own places"
         if do == "record":
             return held_samples.record_oil(connection, who.fleet_id, hold_id, who.name, day)

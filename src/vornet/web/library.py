@@ -228,7 +228,7 @@ def _save_oil(request: Request, oil_id: int | None, form: Posted) -> Response:
         if errors:
             raise FormErrors(errors)
         with recording(request) as connection:
-            saved = oils.save_oil(connection, who.fleet_id, oil_id, given, who.name, today(request))
+            saved = oils.save_oil(connection, who.fleet_id, oil_id, given, who.name)
     except InputError as error:
         return _oil(request, oil_id, form, getattr(error, "errors", None) or {error.field: error.why})
     return RedirectResponse(f"/library/oils/{saved}", 303)

@@ -54,7 +54,7 @@ class Worked:
         return tuple(c.key for c in CAUSES)
 
 
-def work(loaded: Loaded, charges: Charges, today: date, signed: dict[int, int] | None = None, only: list[int] | None = None) -> Worked:
+def work(loaded: Loaded, charges: Charges, signed: dict[int, int] | None = None, only: list[int] | None = None) -> Worked:
     """Judge everything that was loaded and decide it, or ``only`` those compartments (their ids). ``signed``: verdicts by
     sample id, which stand before proposals."""
     rates = stretch_rates(loaded.history, charges)
@@ -164,7 +164,7 @@ def evaluate_within(
             return some
 
         before = len(left_out.found)
-        left_out.through(part, judged, lambda some: tried(some, today))
+        left_out.through(part, judged, tried)
         if written is None and len(left_out.found) > before:  # somebody was left out: to be worked again, whatever comes
             connection.execute(query("history.forget_digests"), {"families": part.families})
     touched = None
@@ -187,9 +187,9 @@ def evaluate_within(
     }  # fmt: skip
 
 
-def tried(loaded: Loaded, today: date) -> None:
+def tried(loaded: Loaded) -> None:
     """Judge and decide without writing, to see whether it can be done."""
-    work(loaded, cut(loaded.history), today)
+    work(loaded, cut(loaded.history))
 
 
 def _new_oil_tried(loaded: Loaded) -> None:
@@ -219,7 +219,7 @@ def _judge_and_write(
     left_out: aside.Aside,
 ) -> None:  # fmt: skip
     charges = cut(part.history)
-    worked = work(part, charges, today, signed, written)
+    worked = work(part, charges, signed, written)
     _write_evaluations(connection, fleet_id, worked, written)
     _write_standing(connection, fleet_id, worked, today, left_out.ids)
     _write_baselines(connection, fleet_id, worked, today, healthy(part, charges, signed))

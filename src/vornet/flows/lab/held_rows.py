@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from datetime import date
-
 from vornet.core.errors import InputError
 from vornet.flows.house import fleets
 from vornet.flows.lab import labs, results
@@ -26,7 +24,7 @@ def dismiss(connection: Connection, fleet_id: int, held_row_id: int, why: str, b
 
 
 def correct_row(
-    connection: Connection, fleet_id: int, held_row_id: int, cells: dict[str, str], why: str, by: str, today: date, force: bool = False
+    connection: Connection, fleet_id: int, held_row_id: int, cells: dict[str, str], why: str, by: str, force: bool = False
 ) -> str:  # fmt: skip
     """Take a held row in with cells as a person corrected them; the original text is kept. Returns its sample number.
 

@@ -191,7 +191,7 @@ def _shown(value: float | None) -> str:
 _PRINTED = ("values", "below", "above", "comment", "severity", "import_file_id", "row_no")
 
 
-def swap(connection: Connection, fleet_id: int, hold_id: int, why: str, by: str, today: date) -> None:
+def swap(connection: Connection, fleet_id: int, hold_id: int, why: str, by: str) -> None:
     """Two bottles carried each other's labels: exchange what the lab printed between them; both rows stay on record."""
     said = reason_given(why)
     found = hold(connection, hold_id)

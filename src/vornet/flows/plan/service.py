@@ -130,7 +130,7 @@ def ordinal(n: int) -> str:
     return plan.ordinal_word(n)
 
 
-def check(connection: Connection, item: ServiceItem, known: list[dict[str, Any]], counts: str) -> None:
+def check(item: ServiceItem, known: list[dict[str, Any]], counts: str) -> None:
     """Raise InputError when an item could never come due where it is put."""
     fits_meter(item, counts)
     mine = [r for r in known if r["unit"] == item.unit]
@@ -138,13 +138,13 @@ def check(connection: Connection, item: ServiceItem, known: list[dict[str, Any]]
     _no_circle(item, mine)
 
 
-def put(connection: Connection, fleet_id: int, item: ServiceItem, by: str, today: date) -> None:
+def put(connection: Connection, fleet_id: int, item: ServiceItem, by: str) -> None:
     """Add or change one item. Raises InputError naming the field."""
     place = _places(connection).get((item.unit, item.compartment))
     if place is None:
         raise InputError("compartment" if item.compartment else "unit", "is not in this fleet")
     mine = _items(connection, [place["unit_id"]])
-    check(connection, item, mine, place["counts"])
+    check(item, mine, place["counts"])
     was = next((r for r in mine if (r["compartment"], r["item"]) == (item.compartment, item.item)), None)
     connection.execute(
         query("register.put_item"),

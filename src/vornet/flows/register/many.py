@@ -78,7 +78,7 @@ def change_many(connection: Connection, fleet_id: int, ids: list[int], key: str,
         return _change_compartments(connection, fleet_id, rows, change, value, by, today, apply)
     if change.of == "unit":
         return _change_units(connection, fleet_id, rows, change, value, by, today, apply)
-    return _change_items(connection, fleet_id, rows, change, value, by, today, apply)
+    return _change_items(connection, fleet_id, rows, change, value, by, apply)
 
 
 def _change_compartments(
@@ -161,7 +161,7 @@ def _change_units(
 
 
 def _change_items(
-    connection: Connection, fleet_id: int, rows: list[dict[str, Any]], change: Change, value: Any, by: str, today: date,
+    connection: Connection, fleet_id: int, rows: list[dict[str, Any]], change: Change, value: Any, by: str,
     apply: bool,
 ) -> list[Line]:  # fmt: skip
     """Add or change an item on each unit (or on each selected compartment), or take one out by its name."""
@@ -197,7 +197,7 @@ def _change_items(
         was = by_place.get((*place, item_name.casefold()))
         try:
             item: ServiceItem = checked(ServiceItem, {k: v for k, v in given.items() if v not in (None, "")})
-            service.check(connection, item, known, meter)
+            service.check(item, known, meter)
         except InputError as error:
             out.append(Line(where, plan_words(was) if was else None, None, error.why))
             continue

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from datetime import date
 from typing import Any
 
 from vornet.core.errors import FormErrors, InputError
@@ -15,7 +14,7 @@ from vornet.store import queue
 from vornet.store.database import Connection, query
 
 
-def save_oil(connection: Connection, fleet_id: int, oil_id: int | None, given: dict[str, Any], by: str, today: date) -> int:
+def save_oil(connection: Connection, fleet_id: int, oil_id: int | None, given: dict[str, Any], by: str) -> int:
     """Add or change an oil. Raises FormErrors by field."""
     was: dict[str, Any] = {}
     if oil_id is not None:

@@ -197,7 +197,7 @@ def _units(connection: Connection, fleet_id: int, document: RegisterFile, report
         for j, c in enumerate(mine):
             where = f"units[{i}].compartments[{j}]"
             row = compartment_parameters(fleet_id, units[unit.unit], unit, c)
-            report.problems.extend(_doubtful(where, unit, c, str(row["counts"]), oils, units))
+            report.problems.extend(_doubtful(where, c, str(row["counts"]), oils, units))
             interval = c.interval_km if row["counts"] == "km" else c.interval_h
             compartments.append(row)
             if (interval or c.interval_days) and (unit.unit, c.compartment) not in dated:
@@ -219,7 +219,7 @@ def _units(connection: Connection, fleet_id: int, document: RegisterFile, report
 
 
 def _doubtful(
-    where: str, unit: register_file.Unit, c: register_file.Compartment, counts: str, oils: set[str], units: dict[str, int]
+    where: str, c: register_file.Compartment, counts: str, oils: set[str], units: dict[str, int]
 ) -> Iterable[Problem]:
     """What is wrong with a compartment that still goes in."""
     if c.oil and c.oil not in oils:
