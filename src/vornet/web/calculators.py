@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import warnings
+from collections.abc import Iterator
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, Literal, get_args, get_origin
 
 from fastapi import APIRouter, Request
 from fastapi.responses import Response
 from markupsafe import Markup
+from pydantic import BaseModel
+from pydantic.fields import FieldInfo
 from starlette.exceptions import HTTPException
 
 from vornet.core import measures, viscosity
@@ -22,8 +25,8 @@ router = APIRouter(prefix="/calculators")
 
 @dataclass(frozen=True)
 class Ask:
-    """One input: its key in the calculator, label, unit, what stands in it first, and how it is typed: num, text, day,
-    choice (``choices``), or lines (one row a line, its ``columns`` in order)."""
+    """One input: its key in the calculator, label, unit, what stands in it first, and how it is typed: num, text, choice
+    (``choices``), numbers, pairs (a name and a figure a line), oils, or lines (one row a line, its ``columns`` in order)."""
 
     key: str
     label: str
@@ -36,111 +39,86 @@ class Ask:
 
 @dataclass(frozen=True)
 class Page:
-    """A calculator as people see it: its question, inputs, formula, source, and how many decimals its answers have."""
+    """A calculator as people see it: its question, inputs, formula, source, its answers in words (by field), and how many
+    decimals they have."""
 
     name: str
     title: str
     asks: tuple[Ask, ...]
     formula: str
     source: str
+    words: dict[str, str]
     decimals: int = 2
 
 
+def _models(annotation: Any) -> list[type[BaseModel]]:
+    """The models in an annotation, outermost first."""
+    if isinstance(annotation, type) and issubclass(annotation, BaseModel):
+        return [annotation]
+    return [m for part in get_args(annotation) for m in _models(part)]
+
+
+def _types(annotation: Any) -> set[Any]:
+    """The plain types in an annotation."""
+    inner = get_args(annotation)
+    return {t for part in inner for t in _types(part)} if inner else {annotation} if isinstance(annotation, type) else set()
+
+
+def _asks(model: type[BaseModel], prefix: str = "") -> Iterator[Ask]:
+    """What a calculator's input asks of people: every field with a title, inner models field by field."""
+    for name, info in model.model_fields.items():
+        key, models = prefix + (info.alias or name), _models(info.annotation)
+        if info.title is None:
+            if models and get_origin(info.annotation) is not list:
+                yield from _asks(models[0], f"{key}.")
+            continue
+        yield _ask(key, info, models)
+
+
+def _ask(key: str, info: FieldInfo, models: list[type[BaseModel]]) -> Ask:
+    of = info.json_schema_extra
+    unit = str(of["unit"]) if isinstance(of, dict) and "unit" in of else ""
+    first = info.examples[0] if info.examples else None
+    label = str(info.title)
+    if models and get_origin(info.annotation) is not list:
+        return Ask(key, label, unit, "\n".join(f"{k} {v:g}" for k, v in (first or {}).items()), "pairs")
+    if models and "name" in models[0].model_fields:
+        lines = (" ".join([o["name"], *(f"{k}={v:g}" for k, v in o.items() if k != "name")]) for o in first or ())
+        return Ask(key, label, unit, "\n".join(lines), "oils")
+    if models:
+        columns = tuple(n for n, f in models[0].model_fields.items() if f.is_required())
+        return Ask(key, label, unit, "\n".join(" ".join(str(row[c]) for c in columns) for row in first or ()), "lines", columns=columns)
+    if get_origin(info.annotation) is list:
+        return Ask(key, label, unit, " ".join(str(x) for x in first or ()), "numbers")
+    if get_origin(info.annotation) is Literal:
+        return Ask(key, label, unit, str(first), "choice", choices=get_args(info.annotation))
+    kind = "num" if {int, float} & _types(info.annotation) else "text"
+    return Ask(key, label, unit, "" if first is None else str(first), kind)
+
+
+def _words(model: type[BaseModel]) -> dict[str, str]:
+    """A calculator's answers in words, inner ones too, where a field's own name is none."""
+    out: dict[str, str] = {}
+    for name, info in model.model_fields.items():
+        if info.title:
+            out[name] = info.title
+        for inner in _models(info.annotation):
+            out |= _words(inner)
+    return out
+
+
+def _page(name: str) -> Page:
+    c = calc.calculator(name)
+    return Page(name, c.title, tuple(_asks(c.given)), c.formula, c.source, _words(c.answer), c.decimals)
+
+
+#: in the order people look for them on the page
 PAGES: dict[str, Page] = {
-    p.name: p
-    for p in (
-        Page("viscosity-at", "Viscosity at any temperature", (
-            Ask("t1_c", "First point", "°C", "40"), Ask("kv1_cst", "viscosity", "mm²/s", "105"),
-            Ask("t2_c", "Second point", "°C", "100"), Ask("kv2_cst", "viscosity", "mm²/s", "14.2"), Ask("t_c", "Wanted at", "°C", "25")),
-            "log₁₀ log₁₀(ν + 0.7) = A − B·log₁₀ T, T in kelvin", "ASTM D341, valid above 2 mm²/s"),
-        Page("viscosity-index", "Viscosity index", (
-            Ask("kv40_cst", "At 40 °C", "mm²/s", "73.30"), Ask("kv100_cst", "At 100 °C", "mm²/s", "8.86")),
-            "up to 100: (L − U)/(L − H)·100; above: (10ᴺ − 1)/0.00715 + 100 with N = (log H − log U)/log Y", "ASTM D2270"),
-        Page("grade", "Which grade is it", (
-            Ask("kv100_cst", "At 100 °C", "mm²/s", "14.2"), Ask("kv40_cst", "At 40 °C", "mm²/s", "105")),
-            "min ≤ ν < max at 100 °C; ISO VG ± 10 % at 40 °C; ranges overlap from 8 to 20",
-            "SAE J300 and J306 (edition before 2019), from memory; ISO 3448"),
-        Page("blend", "Viscosity of a blend", (
-            Ask("parts", "Mass share and viscosity, a line each", "mm²/s", "0.5 10\n0.5 100", "lines", columns=("share", "kv_cst")),),
-            "VBN = 14.534·ln ln(ν + 0.8) + 10.975, weighted by mass, and back", "Refutas/Maples blending index"),
-        Page("fuel-from-viscosity", "Fuel from viscosity", (
-            Ask("kv_new_cst", "New oil at 100 °C", "mm²/s", "14.2"), Ask("kv_used_cst", "Used oil", "mm²/s", "12.5"),
-            Ask("kv_fuel_cst", "Fuel", "mm²/s", "1.1")),
-            "(VBN new − VBN used)/(VBN new − VBN fuel); soot and oxidation hide it, shear imitates it",
-            "Refutas/Maples blending index", 4),
-        Page("cleanliness", "Cleanliness code", (
-            Ask("counts_per_ml.4", "≥ 4 µm", "per mL", "2100"), Ask("counts_per_ml.6", "≥ 6 µm", "per mL", "340"),
-            Ask("counts_per_ml.14", "≥ 14 µm", "per mL", "42")), "a code up for every doubling", "ISO 4406"),
-        Page("identify", "Which oil is it", (
-            Ask("sample", "The sample: element and mg/kg, a line each", "", "ca 1924\nzn 966\np 1110", "lines", columns=("*", "*")),
-            Ask("oils", "Oils: name, then element=value", "",
-                "House ca=2400 zn=1200 p=1050\nGear ca=20 zn=30 p=1350", "oils")),
-            "non-negative shares that sum to one, each element scaled by its precision",
-            "non-negative least squares; ASTM D5185 precision", 3),
-        Page("carry-over", "What stays behind", (
-            Ask("system_volume_l", "System", "L", "40"), Ask("level_missing_l", "Level low by", "L", "3"),
-            Ask("drained_volume_l", "Came out", "L", "33"), Ask("old_value", "Old oil had", "", "50"),
-            Ask("new_value", "New oil has", "", "0")),
-            "f = (system − low − out)/system; start = f·old + (1 − f)·new", "mass balance"),
-        Page("flush", "Change of oil", (
-            Ask("system_volume_l", "System", "L", "40"), Ask("drained_volume_l", "Each drain takes out", "L", "30"),
-            Ask("target_share", "Old oil down to", "share", "0.05")), "old share after n drain-and-fills is fⁿ", "mass balance", 4),
-        Page("refill", "Refill in packs", (
-            Ask("capacity_l", "Capacity", "L", "36"), Ask("residual_l", "Stayed behind", "L", "0"),
-            Ask("first_pour_share", "Pour first", "share", "0.9"), Ask("pack_l", "Packs of", "L", "5")),
-            "target = capacity − residual; whole packs and the rest from the next", "arithmetic"),
-        Page("due", "When is it due", (
-            Ask("readings", "Meter readings: day and figure, a line each", "", "2026-01-01 1000\n2026-01-08 1070\n2026-01-15 1150", "lines",
-                columns=("date", "meter")),
-            Ask("last_drain.date", "Last drain", "day", "2025-12-01", "text"), Ask("last_drain.meter", "at meter", "", "900"),
-            Ask("interval.meter", "Interval", "h or km", "500"), Ask("interval.days", "or days", "", "365"),
-            Ask("today", "Today", "day", "2026-01-20", "text")),
-            "earliest of meter and calendar; the rate is the median of pairwise slopes, its band 90 %", "Sen 1968", 0),
-        Page("wear-rate", "Wear rate of a charge", (
-            Ask("system_volume_l", "System", "L", "40"), Ask("density_kg_l", "Density", "kg/L", "0.87"),
-            Ask("start_ppm", "Started with", "mg/kg", "8"), Ask("new_oil_ppm", "New oil has", "mg/kg", "2"),
-            Ask("loss", "Metal", "", "with_oil", "choice", ("with_oil", "clean")),
-            Ask("top_ups", "Top-ups: hour and litres, a line each", "", "100 5\n220 6\n360 7", "lines", columns=("h", "litres")),
-            Ask("part_changes", "Part changes: hour, litres out, litres in", "", "", "lines", columns=("h", "litres_out", "litres_in")),
-            Ask("level_checks", "Levels read, nothing added: hour, litres below full", "", "", "lines", columns=("h", "missing_l")),
-            Ask("samples", "Samples: hour and mg/kg", "", "500 60", "lines", columns=("h", "ppm"))),
-            "between top-ups C grows by R/(ρq)·ln(V/(V − v)); each sample is linear in R: R = (C − b)/a",
-            "mass balance; ASTM D7669 for rates", 3),
-        Page("limits", "Limits from history", (
-            Ask("values", "Values", "", "12 15 11 14 13 16 12 15 14 13 17 12", "numbers"),
-            Ask("method", "Method", "", "normal", "choice", ("normal", "lognormal", "percentile", "robust")),
-            Ask("side", "Side", "", "high", "choice", ("high", "low")),
-            Ask("below", "Only known to lie below", "", "", "numbers"), Ask("method_sd", "Method's sd", "", "0")),
-            "mean + 2s / + 3s, the same on logarithms, percentiles 95/98, or median + 2k/3k with k = 1.4826·MAD", "ASTM D7720 approach"),
-        Page("trend", "Is there a trend", (
-            Ask("points", "x and y, a line each", "", "100 12\n200 14\n300 13\n400 17\n500 18\n600 21", "lines", columns=("x", "y")),),
-            "least squares; median of pairwise slopes; Mann–Kendall with ties and continuity; below five points never one",
-            "Theil 1950, Sen 1968; Mann 1945, Kendall 1975", 4),
-        Page("safe-interval", "Safe hours", (
-            Ask("start", "Starts at", "", "10"), Ask("limit", "Limit", "", "5"),
-            Ask("slopes_per_h", "Slopes of past charges, per h", "", "-0.0080 -0.0095 -0.0088 -0.0102 -0.0091", "numbers"),
-            Ask("sd", "Measurement sd", "", "0.25"), Ask("confidence", "Confidence", "", "0.95")),
-            "(m² − t²S²)T² − 2mDT + D² − t²σ² = 0, S² = s²(1 + 1/n), D = limit − start", "prediction interval, Student t with n − 1"),
-        Page("convert", "Convert", (
-            Ask("value", "Value", "", "9.5"), Ask("from", "from", "", "us_qt", "text"), Ask("to", "to", "", "liter", "text")),
-            "exact by definition", "NIST SP 811", 4),
+    name: _page(name)
+    for name in (
+        "viscosity-at", "viscosity-index", "grade", "blend", "fuel-from-viscosity", "cleanliness", "identify", "carry-over", "flush",
+        "refill", "due", "wear-rate", "limits", "trend", "safe-interval", "convert",
     )
-}  # fmt: skip
-
-
-#: answers in words, where a calculator's own key is not one
-WORDS = {
-    "kv_cst": "viscosity, mm²/s", "vi": "viscosity index", "vi_unrounded": "before rounding", "sae_engine": "SAE engine grade",
-    "sae_gear": "SAE gear grade", "iso_vg": "ISO VG", "fuel_share": "share of fuel", "residual_share": "stays behind, share",
-    "start_value": "next charge starts with", "residual_l": "stays behind, L", "final_share": "old oil's share then",
-    "target_l": "to pour in all, L", "first_pour_l": "first pour, L", "top_up_l": "then up to, L", "whole_packs": "whole packs",
-    "from_last_pack_l": "from the next pack, L", "left_in_last_pack_l": "stays in that pack, L", "due_meter": "due at meter",
-    "due_date": "due on", "driver": "driven by", "rate_mg_h": "wear rate, mg/h", "undiluted_rise_ppm": "undiluted rise, mg/kg",
-    "per_100h_ppm": "per 100 h, mg/kg", "se_mg_h": "standard error, mg/h", "n": "values", "watch_ci": "watch, 95 %",
-    "act_ci": "act, 95 %", "ols": "least squares", "theil_sen": "median slope", "mann_kendall": "Mann–Kendall",
-    "too_few": "too few to tell", "mean_crossing_h": "mean meets the limit, h", "safe_h": "safe hours", "limiting": "side",
-    "runner_up": "best other single oil", "shares": "share of", "from_h": "from, h", "to_h": "to, h", "a": "a of the last sample",
-    "b": "b of the last sample",
 }  # fmt: skip
 
 
@@ -175,12 +153,12 @@ def _typed(ask: Ask, text: str, mark: str) -> Any:
                 name = " ".join(w for w in words if "=" not in w)
                 oils.append({"name": name, **{k.lower(): measures.number(v, ask.label, mark) for k, v in pairs.items()}})
         return oils
-    if ask.kind == "lines":
+    if ask.kind in ("lines", "pairs"):
         rows = [line.replace(";", " ").split() for line in text.splitlines() if line.strip()]
-        if ask.columns == ("*", "*"):
+        if ask.kind == "pairs":
             if any(len(r) != 2 for r in rows):
                 raise InputError(ask.label, "each line is an element and its figure")
-            return {r[0].lower(): measures.number(r[1], ask.label) for r in rows}
+            return {r[0].lower(): measures.number(r[1], ask.label, mark) for r in rows}
         if any(len(r) != len(ask.columns) for r in rows):
             raise InputError(ask.label, f"each line has {len(ask.columns)} figures")
         return [{c: x if c == "date" else measures.number(x, ask.label, mark) for c, x in zip(ask.columns, r, strict=True)} for r in rows]
@@ -194,7 +172,7 @@ def answers(page: Page, answer: dict[str, Any]) -> list[tuple[str, str]]:
     def add(name: str, value: Any) -> None:
         if isinstance(value, dict):
             for k, v in value.items():
-                add(f"{name} {WORDS.get(k, k.replace('_', ' '))}".strip(), v)
+                add(f"{name} {page.words.get(k, k.replace('_', ' '))}".strip(), v)
         elif isinstance(value, list) and value and isinstance(value[0], dict):
             for i, v in enumerate(value):
                 title = v.get("name") or str(i + 1)
@@ -212,7 +190,7 @@ def answers(page: Page, answer: dict[str, Any]) -> list[tuple[str, str]]:
             out.append((name, "–" if value is None else str(value)))
 
     for key, value in answer.items():
-        add(WORDS.get(key, key.replace("_", " ")), value)
+        add(page.words.get(key, key.replace("_", " ")), value)
     return out
 
 

@@ -1,4 +1,7 @@
-"""What every calculator's input shares: kinds of numbers, and a model that refuses what it does not know."""
+"""What every calculator shares: kinds of numbers, how a field is asked for and answered, a model that refuses what it does not know.
+
+A field is described once, here beside its limits: command, API, OpenAPI and page show the same words, unit and example.
+"""
 
 from __future__ import annotations
 
@@ -13,6 +16,16 @@ Litres = Annotated[float, Field(gt=0, le=1e7)]
 SomeLitres = Annotated[float, Field(ge=0, le=1e7)]
 
 
+def asked(title: str, unit: str = "", first: Any = None, **limits: Any) -> Any:
+    """A field of an input: its label, its unit, and an example (what stands in it first on the page)."""
+    return Field(title=title, examples=None if first is None else [first], json_schema_extra={"unit": unit} if unit else None, **limits)
+
+
+def told(title: str) -> Any:
+    """A field of an answer in words, where its own name is none."""
+    return Field(title=title)
+
+
 class Given(BaseModel):
     """An input: every field known, every number finite."""
 
@@ -21,9 +34,14 @@ class Given(BaseModel):
 
 @dataclass(frozen=True)
 class Calculator:
-    """A calculator: its name on the command line and in the URL, what goes in, what comes out."""
+    """A calculator: its name on the command line and in the URL, what goes in, what comes out; for people its ``title``, ``formula``
+    and ``source``, and how many ``decimals`` its answers have."""
 
     name: str
     given: type[BaseModel]
     answer: type[BaseModel]
     run: Callable[[Any], BaseModel]
+    title: str
+    formula: str
+    source: str
+    decimals: int = 2

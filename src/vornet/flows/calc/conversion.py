@@ -4,16 +4,16 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from pydantic import BaseModel, Field
+from pydantic import BaseModel
 
 from vornet.core import conversion
-from vornet.flows.calc.base import Calculator, Given
+from vornet.flows.calc.base import Calculator, Given, asked
 
 
 class ConvertIn(Given):
-    value: Annotated[float, Field(ge=-1e300, le=1e300)]
-    from_: Annotated[str, Field(alias="from", max_length=60)]
-    to: Annotated[str, Field(max_length=60)]
+    value: Annotated[float, asked("Value", "", 9.5, ge=-1e300, le=1e300)]
+    from_: Annotated[str, asked("from", "", "us_qt", alias="from", max_length=60)]
+    to: Annotated[str, asked("to", "", "liter", max_length=60)]
 
 
 class ConvertOut(BaseModel):
@@ -25,4 +25,4 @@ def convert(given: ConvertIn) -> ConvertOut:
     return ConvertOut(value=conversion.convert(given.value, given.from_, given.to))
 
 
-CALCULATORS = (Calculator("convert", ConvertIn, ConvertOut, convert),)
+CALCULATORS = (Calculator("convert", ConvertIn, ConvertOut, convert, "Convert", "exact by definition", "NIST SP 811", 4),)

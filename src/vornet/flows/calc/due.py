@@ -10,7 +10,7 @@ from pydantic import BaseModel, Field
 
 from vornet.core import due as due_rules
 from vornet.core.errors import InputError
-from vornet.flows.calc.base import Calculator, Given
+from vornet.flows.calc.base import Calculator, Given, asked, told
 
 Day = date  # a field may be called date, too
 
@@ -20,24 +20,38 @@ class ReadingIn(Given):
     meter: Annotated[float, Field(ge=0, le=1e9)]
 
 
+class LastDrainIn(Given):
+    date: Annotated[Day, asked("Last drain", "day", "2025-12-01")]
+    meter: Annotated[float, asked("at meter", "", 900, ge=0, le=1e9)]
+
+
 class LimitIn(Given):
-    meter: Annotated[float, Field(gt=0, le=1e9)] | None = None
-    days: Annotated[int, Field(gt=0, le=100_000)] | None = None
+    meter: Annotated[float | None, asked("Interval", "h or km", 500, gt=0, le=1e9)] = None
+    days: Annotated[int | None, asked("or days", "", 365, gt=0, le=100_000)] = None
 
 
 class DueIn(Given):
-    readings: Annotated[list[ReadingIn], Field(min_length=1, max_length=100_000)]
-    last_drain: ReadingIn
+    readings: Annotated[
+        list[ReadingIn],
+        asked(
+            "Meter readings: day and figure, a line each",
+            "",
+            [{"date": "2026-01-01", "meter": 1000}, {"date": "2026-01-08", "meter": 1070}, {"date": "2026-01-15", "meter": 1150}],
+            min_length=1,
+            max_length=100_000,
+        ),
+    ]
+    last_drain: LastDrainIn
     interval: LimitIn
-    today: date
+    today: Annotated[date, asked("Today", "day", "2026-01-20")]
 
 
 class DueOut(BaseModel):
-    due_meter: float | None
-    due_date: date | None
+    due_meter: Annotated[float | None, told("due at meter")]
+    due_date: Annotated[date | None, told("due on")]
     earliest: date | None
     latest: date | None
-    driver: Literal["meter", "calendar"]
+    driver: Annotated[Literal["meter", "calendar"], told("driven by")]
 
 
 def due(given: DueIn) -> DueOut:
@@ -66,4 +80,15 @@ def _date(ordinal: int | None) -> date | None:
     return date.fromordinal(ordinal) if ordinal is not None and 1 <= ordinal <= date.max.toordinal() else None
 
 
-CALCULATORS = (Calculator("due", DueIn, DueOut, due),)
+CALCULATORS = (
+    Calculator(
+        "due",
+        DueIn,
+        DueOut,
+        due,
+        "When is it due",
+        "earliest of meter and calendar; the rate is the median of pairwise slopes, its band 90 %",
+        "Sen 1968",
+        0,
+    ),
+)

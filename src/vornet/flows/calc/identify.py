@@ -7,7 +7,7 @@ from typing import Annotated
 from pydantic import BaseModel, ConfigDict, Field
 
 from vornet.core import identity
-from vornet.flows.calc.base import Calculator, Given
+from vornet.flows.calc.base import Calculator, Given, asked, told
 
 
 class AdditivesIn(BaseModel):
@@ -30,8 +30,17 @@ class OilIn(AdditivesIn):
 
 
 class IdentifyIn(Given):
-    sample: AdditivesIn
-    oils: Annotated[list[OilIn], Field(min_length=1, max_length=200)]
+    sample: Annotated[AdditivesIn, asked("The sample: element and mg/kg, a line each", "", {"ca": 1924, "zn": 966, "p": 1110})]
+    oils: Annotated[
+        list[OilIn],
+        asked(
+            "Oils: name, then element=value",
+            "",
+            [{"name": "House", "ca": 2400, "zn": 1200, "p": 1050}, {"name": "Gear", "ca": 20, "zn": 30, "p": 1350}],
+            min_length=1,
+            max_length=200,
+        ),
+    ]
 
 
 class ShareOut(BaseModel):
@@ -45,9 +54,9 @@ class RunnerUpOut(BaseModel):
 
 
 class IdentifyOut(BaseModel):
-    shares: list[ShareOut]
+    shares: Annotated[list[ShareOut], told("share of")]
     residual: float
-    runner_up: RunnerUpOut | None
+    runner_up: Annotated[RunnerUpOut | None, told("best other single oil")]
 
 
 def identify(given: IdentifyIn) -> IdentifyOut:
@@ -60,4 +69,15 @@ def identify(given: IdentifyIn) -> IdentifyOut:
     )  # fmt: skip
 
 
-CALCULATORS = (Calculator("identify", IdentifyIn, IdentifyOut, identify),)
+CALCULATORS = (
+    Calculator(
+        "identify",
+        IdentifyIn,
+        IdentifyOut,
+        identify,
+        "Which oil is it",
+        "non-negative shares that sum to one, each element scaled by its precision",
+        "non-negative least squares; ASTM D5185 precision",
+        3,
+    ),
+)

@@ -7,22 +7,22 @@ from typing import Annotated
 from pydantic import BaseModel, Field
 
 from vornet.core import contamination, viscosity
-from vornet.flows.calc.base import Calculator, Given
+from vornet.flows.calc.base import Calculator, Given, asked, told
 
 Viscosity = Annotated[float, Field(gt=0, le=1e6)]
 Temperature = Annotated[float, Field(ge=-100, le=400)]
 
 
 class ViscosityAtIn(Given):
-    t1_c: Temperature
-    kv1_cst: Viscosity
-    t2_c: Temperature
-    kv2_cst: Viscosity
-    t_c: Temperature
+    t1_c: Annotated[Temperature, asked("First point", "°C", 40)]
+    kv1_cst: Annotated[Viscosity, asked("viscosity", "mm²/s", 105)]
+    t2_c: Annotated[Temperature, asked("Second point", "°C", 100)]
+    kv2_cst: Annotated[Viscosity, asked("viscosity", "mm²/s", 14.2)]
+    t_c: Annotated[Temperature, asked("Wanted at", "°C", 25)]
 
 
 class ViscosityAtOut(BaseModel):
-    kv_cst: float
+    kv_cst: Annotated[float, told("viscosity, mm²/s")]
 
 
 def viscosity_at(given: ViscosityAtIn) -> ViscosityAtOut:
@@ -31,13 +31,13 @@ def viscosity_at(given: ViscosityAtIn) -> ViscosityAtOut:
 
 
 class ViscosityIndexIn(Given):
-    kv40_cst: Viscosity
-    kv100_cst: Viscosity
+    kv40_cst: Annotated[Viscosity, asked("At 40 °C", "mm²/s", 73.30)]
+    kv100_cst: Annotated[Viscosity, asked("At 100 °C", "mm²/s", 8.86)]
 
 
 class ViscosityIndexOut(BaseModel):
-    vi: int
-    vi_unrounded: float
+    vi: Annotated[int, told("viscosity index")]
+    vi_unrounded: Annotated[float, told("before rounding")]
 
 
 def viscosity_index(given: ViscosityIndexIn) -> ViscosityIndexOut:
@@ -47,14 +47,14 @@ def viscosity_index(given: ViscosityIndexIn) -> ViscosityIndexOut:
 
 
 class GradeIn(Given):
-    kv100_cst: Viscosity | None = None
-    kv40_cst: Viscosity | None = None
+    kv100_cst: Annotated[Viscosity | None, asked("At 100 °C", "mm²/s", 14.2)] = None
+    kv40_cst: Annotated[Viscosity | None, asked("At 40 °C", "mm²/s", 105)] = None
 
 
 class GradeOut(BaseModel):
-    sae_engine: list[str]
-    sae_gear: list[str]
-    iso_vg: int | None
+    sae_engine: Annotated[list[str], told("SAE engine grade")]
+    sae_gear: Annotated[list[str], told("SAE gear grade")]
+    iso_vg: Annotated[int | None, told("ISO VG")]
 
 
 def grade(given: GradeIn) -> GradeOut:
@@ -69,11 +69,20 @@ class PartIn(Given):
 
 
 class BlendIn(Given):
-    parts: Annotated[list[PartIn], Field(min_length=1, max_length=50)]
+    parts: Annotated[
+        list[PartIn],
+        asked(
+            "Mass share and viscosity, a line each",
+            "mm²/s",
+            [{"share": 0.5, "kv_cst": 10}, {"share": 0.5, "kv_cst": 100}],
+            min_length=1,
+            max_length=50,
+        ),
+    ]
 
 
 class BlendOut(BaseModel):
-    kv_cst: float
+    kv_cst: Annotated[float, told("viscosity, mm²/s")]
 
 
 def blend(given: BlendIn) -> BlendOut:
@@ -82,13 +91,13 @@ def blend(given: BlendIn) -> BlendOut:
 
 
 class FuelIn(Given):
-    kv_new_cst: Viscosity
-    kv_used_cst: Viscosity
-    kv_fuel_cst: Viscosity
+    kv_new_cst: Annotated[Viscosity, asked("New oil at 100 °C", "mm²/s", 14.2)]
+    kv_used_cst: Annotated[Viscosity, asked("Used oil", "mm²/s", 12.5)]
+    kv_fuel_cst: Annotated[Viscosity, asked("Fuel", "mm²/s", 1.1)]
 
 
 class FuelOut(BaseModel):
-    fuel_share: float
+    fuel_share: Annotated[float, told("share of fuel")]
 
 
 def fuel_from_viscosity(given: FuelIn) -> FuelOut:
@@ -97,9 +106,9 @@ def fuel_from_viscosity(given: FuelIn) -> FuelOut:
 
 
 class CountsIn(Given):
-    four: Annotated[float | None, Field(alias="4", ge=0, le=1e12)] = None
-    six: Annotated[float | None, Field(alias="6", ge=0, le=1e12)] = None
-    fourteen: Annotated[float | None, Field(alias="14", ge=0, le=1e12)] = None
+    four: Annotated[float | None, asked("≥ 4 µm", "per mL", 2100, alias="4", ge=0, le=1e12)] = None
+    six: Annotated[float | None, asked("≥ 6 µm", "per mL", 340, alias="6", ge=0, le=1e12)] = None
+    fourteen: Annotated[float | None, asked("≥ 14 µm", "per mL", 42, alias="14", ge=0, le=1e12)] = None
 
 
 class CleanlinessIn(Given):
@@ -117,10 +126,51 @@ def cleanliness(given: CleanlinessIn) -> CleanlinessOut:
 
 
 CALCULATORS = (
-    Calculator("viscosity-at", ViscosityAtIn, ViscosityAtOut, viscosity_at),
-    Calculator("viscosity-index", ViscosityIndexIn, ViscosityIndexOut, viscosity_index),
-    Calculator("grade", GradeIn, GradeOut, grade),
-    Calculator("blend", BlendIn, BlendOut, blend),
-    Calculator("fuel-from-viscosity", FuelIn, FuelOut, fuel_from_viscosity),
-    Calculator("cleanliness", CleanlinessIn, CleanlinessOut, cleanliness),
+    Calculator(
+        "viscosity-at",
+        ViscosityAtIn,
+        ViscosityAtOut,
+        viscosity_at,
+        "Viscosity at any temperature",
+        "log₁₀ log₁₀(ν + 0.7) = A − B·log₁₀ T, T in kelvin",
+        "ASTM D341, valid above 2 mm²/s",
+    ),
+    Calculator(
+        "viscosity-index",
+        ViscosityIndexIn,
+        ViscosityIndexOut,
+        viscosity_index,
+        "Viscosity index",
+        "up to 100: (L − U)/(L − H)·100; above: (10ᴺ − 1)/0.00715 + 100 with N = (log H − log U)/log Y",
+        "ASTM D2270",
+    ),
+    Calculator(
+        "grade",
+        GradeIn,
+        GradeOut,
+        grade,
+        "Which grade is it",
+        "min ≤ ν < max at 100 °C; ISO VG ± 10 % at 40 °C; ranges overlap from 8 to 20",
+        "SAE J300 and J306 (edition before 2019), from memory; ISO 3448",
+    ),
+    Calculator(
+        "blend",
+        BlendIn,
+        BlendOut,
+        blend,
+        "Viscosity of a blend",
+        "VBN = 14.534·ln ln(ν + 0.8) + 10.975, weighted by mass, and back",
+        "Refutas/Maples blending index",
+    ),
+    Calculator(
+        "fuel-from-viscosity",
+        FuelIn,
+        FuelOut,
+        fuel_from_viscosity,
+        "Fuel from viscosity",
+        "(VBN new − VBN used)/(VBN new − VBN fuel); soot and oxidation hide it, shear imitates it",
+        "Refutas/Maples blending index",
+        4,
+    ),
+    Calculator("cleanliness", CleanlinessIn, CleanlinessOut, cleanliness, "Cleanliness code", "a code up for every doubling", "ISO 4406"),
 )

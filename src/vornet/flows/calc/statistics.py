@@ -4,27 +4,27 @@ from __future__ import annotations
 
 from typing import Annotated, Literal
 
-from pydantic import BaseModel, Field
+from pydantic import BaseModel
 
 from vornet.core import limits, trend
-from vornet.flows.calc.base import Calculator, Given, Number
+from vornet.flows.calc.base import Calculator, Given, Number, asked, told
 
 
 class LimitsIn(Given):
-    values: Annotated[list[Number], Field(max_length=200_000)]
-    method: Literal["normal", "lognormal", "percentile", "robust"] = "normal"
-    side: Literal["high", "low"] = "high"
-    below: Annotated[list[Number], Field(max_length=200_000)] = []
-    method_sd: Annotated[float, Field(ge=0, le=1e7)] = 0.0
+    values: Annotated[list[Number], asked("Values", "", [12, 15, 11, 14, 13, 16, 12, 15, 14, 13, 17, 12], max_length=200_000)]
+    method: Annotated[Literal["normal", "lognormal", "percentile", "robust"], asked("Method", "", "normal")] = "normal"
+    side: Annotated[Literal["high", "low"], asked("Side", "", "high")] = "high"
+    below: Annotated[list[Number], asked("Only known to lie below", max_length=200_000)] = []
+    method_sd: Annotated[float, asked("Method's sd", "", 0, ge=0, le=1e7)] = 0.0
 
 
 class LimitsOut(BaseModel):
     watch: float
     act: float
-    n: int
+    n: Annotated[int, told("values")]
     provisional: bool
-    watch_ci: tuple[float | None, float | None] | None = None
-    act_ci: tuple[float | None, float | None] | None = None
+    watch_ci: Annotated[tuple[float | None, float | None] | None, told("watch, 95 %")] = None
+    act_ci: Annotated[tuple[float | None, float | None] | None, told("act, 95 %")] = None
 
 
 def statistical_limits(given: LimitsIn) -> LimitsOut:
@@ -38,7 +38,15 @@ class PointIn(Given):
 
 
 class TrendIn(Given):
-    points: Annotated[list[PointIn], Field(max_length=3000)]
+    points: Annotated[
+        list[PointIn],
+        asked(
+            "x and y, a line each",
+            "",
+            [{"x": 100, "y": 12}, {"x": 200, "y": 14}, {"x": 300, "y": 13}, {"x": 400, "y": 17}, {"x": 500, "y": 18}, {"x": 600, "y": 21}],
+            max_length=3000,
+        ),
+    ]
 
 
 class OlsOut(BaseModel):
@@ -60,11 +68,11 @@ class MannKendallOut(BaseModel):
 
 
 class TrendOut(BaseModel):
-    ols: OlsOut
-    theil_sen: TheilSenOut
-    mann_kendall: MannKendallOut
+    ols: Annotated[OlsOut, told("least squares")]
+    theil_sen: Annotated[TheilSenOut, told("median slope")]
+    mann_kendall: Annotated[MannKendallOut, told("Mann–Kendall")]
     verdict: Literal["rising", "falling", "none"]
-    too_few: bool
+    too_few: Annotated[bool, told("too few to tell")]
 
 
 def find_trend(given: TrendIn) -> TrendOut:
@@ -77,6 +85,23 @@ def find_trend(given: TrendIn) -> TrendOut:
 
 
 CALCULATORS = (
-    Calculator("limits", LimitsIn, LimitsOut, statistical_limits),
-    Calculator("trend", TrendIn, TrendOut, find_trend),
+    Calculator(
+        "limits",
+        LimitsIn,
+        LimitsOut,
+        statistical_limits,
+        "Limits from history",
+        "mean + 2s / + 3s, the same on logarithms, percentiles 95/98, or median + 2k/3k with k = 1.4826·MAD",
+        "ASTM D7720 approach",
+    ),
+    Calculator(
+        "trend",
+        TrendIn,
+        TrendOut,
+        find_trend,
+        "Is there a trend",
+        "least squares; median of pairwise slopes; Mann–Kendall with ties and continuity; below five points never one",
+        "Theil 1950, Sen 1968; Mann 1945, Kendall 1975",
+        4,
+    ),
 )

@@ -4,24 +4,24 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from pydantic import BaseModel, Field
+from pydantic import BaseModel
 
 from vornet.core import volumes
-from vornet.flows.calc.base import Calculator, Given, Litres, Number, SomeLitres
+from vornet.flows.calc.base import Calculator, Given, Litres, Number, SomeLitres, asked, told
 
 
 class CarryOverIn(Given):
-    system_volume_l: Litres
-    level_missing_l: SomeLitres = 0.0
-    drained_volume_l: SomeLitres
-    old_value: Number
-    new_value: Number
+    system_volume_l: Annotated[Litres, asked("System", "L", 40)]
+    level_missing_l: Annotated[SomeLitres, asked("Level low by", "L", 3)] = 0.0
+    drained_volume_l: Annotated[SomeLitres, asked("Came out", "L", 33)]
+    old_value: Annotated[Number, asked("Old oil had", "", 50)]
+    new_value: Annotated[Number, asked("New oil has", "", 0)]
 
 
 class CarryOverOut(BaseModel):
-    residual_share: float
-    start_value: float
-    residual_l: float
+    residual_share: Annotated[float, told("stays behind, share")]
+    start_value: Annotated[float, told("next charge starts with")]
+    residual_l: Annotated[float, told("stays behind, L")]
 
 
 def carry_over(given: CarryOverIn) -> CarryOverOut:
@@ -31,14 +31,14 @@ def carry_over(given: CarryOverIn) -> CarryOverOut:
 
 
 class FlushIn(Given):
-    system_volume_l: Litres
-    drained_volume_l: SomeLitres
-    target_share: Annotated[float, Field(gt=0, lt=1)]
+    system_volume_l: Annotated[Litres, asked("System", "L", 40)]
+    drained_volume_l: Annotated[SomeLitres, asked("Each drain takes out", "L", 30)]
+    target_share: Annotated[float, asked("Old oil down to", "share", 0.05, gt=0, lt=1)]
 
 
 class FlushOut(BaseModel):
     drains: int
-    final_share: float
+    final_share: Annotated[float, told("old oil's share then")]
 
 
 def flush(given: FlushIn) -> FlushOut:
@@ -48,19 +48,19 @@ def flush(given: FlushIn) -> FlushOut:
 
 
 class RefillIn(Given):
-    capacity_l: Litres
-    residual_l: SomeLitres = 0.0
-    first_pour_share: Annotated[float, Field(gt=0, le=1)] = 0.9
-    pack_l: Litres
+    capacity_l: Annotated[Litres, asked("Capacity", "L", 36)]
+    residual_l: Annotated[SomeLitres, asked("Stayed behind", "L", 0)] = 0.0
+    first_pour_share: Annotated[float, asked("Pour first", "share", 0.9, gt=0, le=1)] = 0.9
+    pack_l: Annotated[Litres, asked("Packs of", "L", 5)]
 
 
 class RefillOut(BaseModel):
-    target_l: float
-    first_pour_l: float
-    top_up_l: float
-    whole_packs: int
-    from_last_pack_l: float
-    left_in_last_pack_l: float
+    target_l: Annotated[float, told("to pour in all, L")]
+    first_pour_l: Annotated[float, told("first pour, L")]
+    top_up_l: Annotated[float, told("then up to, L")]
+    whole_packs: Annotated[int, told("whole packs")]
+    from_last_pack_l: Annotated[float, told("from the next pack, L")]
+    left_in_last_pack_l: Annotated[float, told("stays in that pack, L")]
 
 
 def refill(given: RefillIn) -> RefillOut:
@@ -70,7 +70,23 @@ def refill(given: RefillIn) -> RefillOut:
 
 
 CALCULATORS = (
-    Calculator("carry-over", CarryOverIn, CarryOverOut, carry_over),
-    Calculator("flush", FlushIn, FlushOut, flush),
-    Calculator("refill", RefillIn, RefillOut, refill),
+    Calculator(
+        "carry-over",
+        CarryOverIn,
+        CarryOverOut,
+        carry_over,
+        "What stays behind",
+        "f = (system − low − out)/system; start = f·old + (1 − f)·new",
+        "mass balance",
+    ),
+    Calculator("flush", FlushIn, FlushOut, flush, "Change of oil", "old share after n drain-and-fills is fⁿ", "mass balance", 4),
+    Calculator(
+        "refill",
+        RefillIn,
+        RefillOut,
+        refill,
+        "Refill in packs",
+        "target = capacity − residual; whole packs and the rest from the next",
+        "arithmetic",
+    ),
 )

@@ -7,7 +7,7 @@ from typing import Annotated, Literal
 from pydantic import BaseModel, Field
 
 from vornet.core import ledger, safe_hours
-from vornet.flows.calc.base import Calculator, Given, Litres, Number, SomeLitres
+from vornet.flows.calc.base import Calculator, Given, Litres, Number, SomeLitres, asked, told
 
 
 class TopUpIn(Given):
@@ -33,32 +33,40 @@ class SampleIn(Given):
 
 
 class WearRateIn(Given):
-    system_volume_l: Litres
-    density_kg_l: Annotated[float, Field(gt=0.3, le=2)] = 0.87
-    start_ppm: Annotated[float, Field(ge=0, le=1e7)]
-    new_oil_ppm: Annotated[float, Field(ge=0, le=1e7)]
-    loss: Literal["with_oil", "clean"] = "with_oil"
-    top_ups: Annotated[list[TopUpIn], Field(max_length=2000)] = []
-    part_changes: Annotated[list[PartChangeIn], Field(max_length=2000)] = []
-    level_checks: Annotated[list[LevelCheckIn], Field(max_length=2000)] = []
-    samples: Annotated[list[SampleIn], Field(min_length=1, max_length=2000)]
+    system_volume_l: Annotated[Litres, asked("System", "L", 40)]
+    density_kg_l: Annotated[float, asked("Density", "kg/L", 0.87, gt=0.3, le=2)] = 0.87
+    start_ppm: Annotated[float, asked("Started with", "mg/kg", 8, ge=0, le=1e7)]
+    new_oil_ppm: Annotated[float, asked("New oil has", "mg/kg", 2, ge=0, le=1e7)]
+    loss: Annotated[Literal["with_oil", "clean"], asked("Metal", "", "with_oil")] = "with_oil"
+    top_ups: Annotated[
+        list[TopUpIn],
+        asked(
+            "Top-ups: hour and litres, a line each",
+            "",
+            [{"h": 100, "litres": 5}, {"h": 220, "litres": 6}, {"h": 360, "litres": 7}],
+            max_length=2000,
+        ),
+    ] = []
+    part_changes: Annotated[list[PartChangeIn], asked("Part changes: hour, litres out, litres in", max_length=2000)] = []
+    level_checks: Annotated[list[LevelCheckIn], asked("Levels read, nothing added: hour, litres below full", max_length=2000)] = []
+    samples: Annotated[list[SampleIn], asked("Samples: hour and mg/kg", "", [{"h": 500, "ppm": 60}], min_length=1, max_length=2000)]
 
 
 class StretchOut(BaseModel):
-    from_h: float
-    to_h: float
-    rate_mg_h: float
-    se_mg_h: float | None
+    from_h: Annotated[float, told("from, h")]
+    to_h: Annotated[float, told("to, h")]
+    rate_mg_h: Annotated[float, told("wear rate, mg/h")]
+    se_mg_h: Annotated[float | None, told("standard error, mg/h")]
 
 
 class WearRateOut(BaseModel):
-    rate_mg_h: float
-    undiluted_rise_ppm: float
-    per_100h_ppm: float
+    rate_mg_h: Annotated[float, told("wear rate, mg/h")]
+    undiluted_rise_ppm: Annotated[float, told("undiluted rise, mg/kg")]
+    per_100h_ppm: Annotated[float, told("per 100 h, mg/kg")]
     stretches: list[StretchOut]
-    a: float
-    b: float
-    se_mg_h: float | None
+    a: Annotated[float, told("a of the last sample")]
+    b: Annotated[float, told("b of the last sample")]
+    se_mg_h: Annotated[float | None, told("standard error, mg/h")]
 
 
 def wear_rate(given: WearRateIn) -> WearRateOut:
@@ -79,18 +87,20 @@ def wear_rate(given: WearRateIn) -> WearRateOut:
 
 
 class SafeIntervalIn(Given):
-    start: Number
-    limit: Number
+    start: Annotated[Number, asked("Starts at", "", 10)]
+    limit: Annotated[Number, asked("Limit", "", 5)]
     side: Literal["high", "low"] | None = None
-    slopes_per_h: Annotated[list[Number], Field(max_length=10_000)]
-    sd: Annotated[float, Field(ge=0, le=1e15)]
-    confidence: float = 0.95
+    slopes_per_h: Annotated[
+        list[Number], asked("Slopes of past charges, per h", "", [-0.0080, -0.0095, -0.0088, -0.0102, -0.0091], max_length=10_000)
+    ]
+    sd: Annotated[float, asked("Measurement sd", "", 0.25, ge=0, le=1e15)]
+    confidence: Annotated[float, asked("Confidence", "", 0.95)] = 0.95
 
 
 class SafeIntervalOut(BaseModel):
-    mean_crossing_h: float | None
-    safe_h: float | None
-    limiting: Literal["high", "low"] | None
+    mean_crossing_h: Annotated[float | None, told("mean meets the limit, h")]
+    safe_h: Annotated[float | None, told("safe hours")]
+    limiting: Annotated[Literal["high", "low"] | None, told("side")]
 
 
 def safe_interval(given: SafeIntervalIn) -> SafeIntervalOut:
@@ -100,6 +110,23 @@ def safe_interval(given: SafeIntervalIn) -> SafeIntervalOut:
 
 
 CALCULATORS = (
-    Calculator("wear-rate", WearRateIn, WearRateOut, wear_rate),
-    Calculator("safe-interval", SafeIntervalIn, SafeIntervalOut, safe_interval),
+    Calculator(
+        "wear-rate",
+        WearRateIn,
+        WearRateOut,
+        wear_rate,
+        "Wear rate of a charge",
+        "between top-ups C grows by R/(ρq)·ln(V/(V − v)); each sample is linear in R: R = (C − b)/a",
+        "mass balance; ASTM D7669 for rates",
+        3,
+    ),
+    Calculator(
+        "safe-interval",
+        SafeIntervalIn,
+        SafeIntervalOut,
+        safe_interval,
+        "Safe hours",
+        "(m² − t²S²)T² − 2mDT + D² − t²σ² = 0, S² = s²(1 + 1/n), D = limit − start",
+        "prediction interval, Student t with n − 1",
+    ),
 )

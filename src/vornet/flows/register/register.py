@@ -218,9 +218,7 @@ def _units(connection: Connection, fleet_id: int, document: RegisterFile, report
     return units
 
 
-def _doubtful(
-    where: str, c: register_file.Compartment, counts: str, oils: set[str], units: dict[str, int]
-) -> Iterable[Problem]:
+def _doubtful(where: str, c: register_file.Compartment, counts: str, oils: set[str], units: dict[str, int]) -> Iterable[Problem]:
     """What is wrong with a compartment that still goes in."""
     if c.oil and c.oil not in oils:
         yield Problem(where, "oil", f"{c.oil!r} is not in the oil list; left without an oil")
