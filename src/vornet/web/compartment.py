@@ -12,9 +12,8 @@ from fastapi.responses import RedirectResponse, Response
 from markupsafe import Markup
 from starlette.exceptions import HTTPException
 
-from vornet.core import measures
+from vornet.core import forecast, measures, oil_change
 from vornet.core.causes import NAMES
-from vornet.core.drain import start_value
 from vornet.core.errors import InputError
 from vornet.core.measurands import BY_KEY, INDEX, WEAR_METALS
 from vornet.core.rates import without_top_ups
@@ -182,43 +181,10 @@ def _panel(facts: Facts, key: str, first: int, at: np.ndarray, latest: float) ->
 
 def _cones(facts: Facts, key: str, latest: float) -> tuple[ribbon.Cone, ...]:
     """The running charge's forecast, solid from its last sample on; the next charge's, dashed."""
-    guess, charges, m = flow.forecast(facts, key), facts.charges, INDEX[key]
     interval = facts.row["interval_meter"]
-    running = len(charges.comp) - 1
-    fill = float(charges.fill[running])
-    if guess is None or not interval or math.isnan(fill):
-        return ()
-    samples = facts.loaded.history.samples
-    mine = np.flatnonzero((charges.charge_of == running) & samples.usable & ~np.isnan(samples.values[:, m]))
-    begin, level, noise = 0.0, float(charges.start[running, m]), 0.0
-    if len(mine):
-        i = mine[np.argmax(charges.oil_hours[mine])]
-        begin, level, noise = float(charges.oil_hours[i]), float(samples.values[i, m]), guess.sd
-    if math.isnan(level):
-        return ()
-    end = max(interval, latest - fill)
-
-    def cone(origin: float, at: float, y: float, noise: float, until: float, solid: bool) -> ribbon.Cone | None:
-        if until <= at:
-            return None
-        points = []
-        for step in range(7):
-            h = (until - at) * step / 6
-            middle = y + guess.slope * h
-            reach = guess.t * math.sqrt((guess.slope_sd * h) ** 2 + noise**2)
-            points.append((origin + at + h, max(middle - reach, 0.0), max(middle, 0.0), middle + reach))
-        return ribbon.Cone(tuple(points), solid)
-
     share = (facts.row["decision"] or {}).get("residual_share") or 0.0
-    fresh = float(facts.loaded.history.known.at(charges.oil[[running]]).value[0, m])
-    fresh = 0.0 if math.isnan(fresh) else fresh
-    ended = level + guess.slope * max(end - begin, 0)
-    following = start_value(share, ended, fresh)
-    cones = (
-        cone(fill, begin, level, noise, end, True),
-        cone(fill + end, 0.0, following, 0.0, interval, False),
-    )
-    return tuple(c for c in cones if c is not None)
+    found = forecast.cones(facts.loaded.history, facts.charges, key, interval, latest, share) if interval else []
+    return tuple(ribbon.Cone(cone.points, cone.running) for cone in found)
 
 
 #: how a compartment's values can be laid out
@@ -296,14 +262,14 @@ def overlay_of(request: Request, facts: Facts, keys: list[str], view: str) -> Ma
 def _context(request: Request, facts: Facts, asked: list[str], everything: bool, view: str = "") -> dict[str, Any]:
     keys = flow.panels_asked(facts, asked)
     view = view if view in VIEWS else ""
-    trends = {key: flow.trend_of(facts, key) for key in keys}
+    trends = {key: forecast.pace(facts.loaded.history, facts.charges, key) for key in keys}
     return {
         "row": facts.row, "unit": facts.unit, "keys": keys, "measured": [BY_KEY[k] for k in flow.measured(facts)],
         "drawing": overlay_of(request, facts, keys, view) if view else ribbon_of(facts, keys, everything, visitor(request).measures),
         "view": view, "views": VIEWS,
         "everything": everything, "facts": facts, "by_key": BY_KEY,
         "decision": facts.row["decision"], "trends": trends, "charges": len(facts.charges.comp) - 1, "recent": RECENT,
-        "use": flow.oil_use(facts), "change": flow.change_of_oil(facts),
+        "use": flow.oil_use(facts), "change": oil_change.change_of_oil(facts.loaded.history, facts.charges, facts.loaded.oil_names),
     }  # fmt: skip
 
 

@@ -10,7 +10,7 @@ from typing import Any
 
 import numpy as np
 
-from vornet.core import job, trend
+from vornet.core import job
 from vornet.core import meter as meter_rules
 from vornet.core.charges import Charges
 from vornet.core.errors import InputError
@@ -18,7 +18,6 @@ from vornet.core.judge import NONE, VERDICTS, Judgement, judge
 from vornet.core.limits import FEWEST
 from vornet.core.measurands import BY_KEY, INDEX, MEASURANDS, WEAR_METALS
 from vornet.core.oil_properties import BY_PROPERTY
-from vornet.core.precision import BETWEEN_DATES
 from vornet.core.rates import StretchRates, stretch_rates
 from vornet.core.safe_by import chance_at
 from vornet.flows.house import fleets
@@ -132,40 +131,6 @@ def measured(facts: Facts) -> list[str]:
     return panels_asked(facts, list(INDEX))
 
 
-@dataclass(frozen=True)
-class Forecast:
-    """Where a measurand is heading over the running charge and the next: mean slope, spread, t, start."""
-
-    slope: float
-    slope_sd: float
-    sd: float
-    t: float
-    n: int
-
-
-def forecast(facts: Facts, key: str) -> Forecast | None:
-    """Slope of this measurand over the charges so far, through each charge's own start; None below two."""
-    from scipy import special
-
-    samples, charges, m = facts.loaded.history.samples, facts.charges, INDEX[key]
-    h, x = charges.oil_hours, samples.values[:, m]
-    start = charges.start[charges.charge_of, m]
-    ok = samples.usable & ~np.isnan(x) & ~np.isnan(start) & (h > 0)
-    if not ok.any():
-        return None
-    total = len(charges.comp)
-    of = charges.charge_of[ok]
-    hh = np.bincount(of, h[ok] ** 2, total)
-    hy = np.bincount(of, h[ok] * (x - start)[ok], total)
-    slopes = hy[hh > 0] / hh[hh > 0]
-    if len(slopes) < 2:
-        return None
-    n = len(slopes)
-    sd = facts.loaded.history.precision.standard_deviation(key, float(np.median(x[ok]))) * BETWEEN_DATES
-    spread = float(slopes.std(ddof=1)) * math.sqrt(1 + 1 / n)
-    return Forecast(float(slopes.mean()), spread, sd, float(special.stdtrit(n - 1, 0.95)), n)
-
-
 def sample_word(facts: Facts, i: int) -> str:
     """The verdict of sample ``i`` as a word, signed or else proposed: run_on, watch, act, stop, none or held."""
     if not facts.loaded.history.samples.usable[i]:
@@ -232,24 +197,6 @@ def _limits(limits: dict[str, tuple[np.ndarray, np.ndarray]], which: int, i: int
     return [float(limits[s][which][i, m]) for s in ("low", "high") if math.isfinite(limits[s][which][i, m])]
 
 
-def trend_of(facts: Facts, key: str) -> trend.Trend | None:
-    """Whether a measurand's slope over its charges rises or falls from charge to charge; None below two charges."""
-    samples, charges, m = facts.loaded.history.samples, facts.charges, INDEX[key]
-    points = []
-    for h in np.flatnonzero(charges.number > 0):
-        rows = np.flatnonzero((charges.charge_of == h) & samples.usable & ~np.isnan(samples.values[:, m]) & (charges.oil_hours > 0))
-        if len(rows) and not math.isnan(charges.start[h, m]):
-            hours = charges.oil_hours[rows]
-            slope = float(np.sum(hours * (samples.values[rows, m] - charges.start[h, m])) / np.sum(hours**2))
-            points.append((float(charges.fill[h]), slope))
-    if len(points) < 2:
-        return None
-    try:
-        return trend.trend(points)
-    except InputError:
-        return None
-
-
 @dataclass(frozen=True)
 class OilUse:
     """Litres per 1,000 meter units of each finished charge, oldest first; ``alarm``: '', watch or act."""
@@ -267,66 +214,6 @@ def oil_use(facts: Facts) -> OilUse:
     done = ~np.isnan(hours) & (hours > 0)
     rates, alarm = job.oil_use(litres[done].tolist(), hours[done].tolist())
     return OilUse(rates, alarm)
-
-
-@dataclass(frozen=True)
-class ChangeOfOil:
-    """A change from one oil to another under way: drains so far, share of the old one left by volumes, and by a
-    marker element (share, sd, its key), how many drains reach the target."""
-
-    old: str
-    new: str
-    drains: int
-    share: float
-    target: float
-    needed: int
-    marker: tuple[float, float, str] | None
-
-
-#: the share of old oil a change aims for; common practice, no source
-CHANGE_TARGET = 0.05
-
-
-def change_of_oil(facts: Facts) -> ChangeOfOil | None:
-    """The change of oil that this compartment is in or has just made; None when its last drains poured one oil."""
-    charges, names = facts.charges, facts.loaded.oil_names
-    oils = charges.oil.tolist()
-    if len(oils) < 2:
-        return None
-    changed = [h for h in range(1, len(oils)) if oils[h] != oils[h - 1]]
-    if not changed or len(oils) - changed[-1] > 4:
-        return None
-    at = changed[-1]
-    if max(oils[at], oils[at - 1]) >= len(names):
-        return None
-    shares = charges.share[at:]
-    share = float(np.prod(shares))
-    each = min(max(float(np.mean(shares)), 0.01), 0.9)
-    needed = max(1, math.ceil(math.log(CHANGE_TARGET) / math.log(each) - 1e-9))
-    return ChangeOfOil(
-        names[oils[at - 1]], names[oils[at]], len(shares), share, CHANGE_TARGET, needed, _marker(facts, at, oils[at - 1], oils[at])
-    )
-
-
-def _marker(facts: Facts, at: int, old: int, new: int) -> tuple[float, float, str] | None:
-    """Old oil's share from the additive that tells the two oils apart best, in the newest sample since the change."""
-    samples, charges = facts.loaded.history.samples, facts.charges
-    fresh = facts.loaded.history.known.at(np.arange(len(facts.loaded.history.oils.new))).value
-    since = np.flatnonzero((charges.charge_of >= at) & samples.usable)
-    if not len(since):
-        return None
-    best = None
-    for key in ("ca", "mg", "zn", "p", "b", "mo"):
-        m = INDEX[key]
-        before, after = fresh[old, m], fresh[new, m]
-        x = samples.values[since[-1], m]
-        if math.isnan(before) or math.isnan(after) or math.isnan(x):
-            continue
-        sd = facts.loaded.history.precision.standard_deviation(key, max(before, after))
-        found = job.marker_share(float(before), float(x), float(after), sd)
-        if found and (best is None or found[1] < best[1]):
-            best = (*found, key)
-    return best
 
 
 def _chance_at(connection: Connection, family: str, compartment_id: int, meter: float, today: date) -> float | None:
