@@ -337,16 +337,33 @@ def fleet_delete(name: str, yes: Annotated[bool, typer.Option("--yes", help="Rea
 def user_add(
     login: str,
     fleet: Fleet = None,
-    role: Annotated[str, typer.Option("--role", help="technician, planner, analyst, manager, admin or viewer")] = "viewer",
+    role: Annotated[list[str] | None, typer.Option("--role", help="technician, planner, analyst, manager, admin or viewer; may be given "
+                                                   "several times.")] = None,
     name: Annotated[str, typer.Option("--name", help="Name as shown.")] = "",
-) -> None:
-    """Let someone in; the password is asked for (or read from stdin)."""
+) -> None:  # fmt: skip
+    """Let someone in; the password is asked for (or read from stdin). Who has a sign-in already keeps name and password."""
     from vornet.flows.house import people
 
     password = typer.prompt("Password", hide_input=True) if sys.stdin.isatty() else sys.stdin.readline().rstrip("\n")
     with database() as db:
-        people.add(db, _fleet(db, fleet), login, name or login, password, role)
-    typer.echo(f"{login} may sign in")
+        new = people.add(db, _fleet(db, fleet), login, name or login, password, *(role or ["viewer"]))
+    typer.echo(f"{login} may sign in" if new else f"{login} had a sign-in already and keeps its password; joined the fleet")
+
+
+@user_app.command("link")
+def user_link(login: str, fleet: Fleet = None) -> None:
+    """Make a link by which someone chooses a new password; it works once, for two days."""
+    from vornet.flows.house import fleets, links, people
+
+    with database() as db:
+        chosen = _fleet(db, fleet)
+        fleet_id = fleets.find(db, chosen)
+        with db.fleet(fleet_id) as connection:
+            member = next((m for m in people.members(connection) if m["login"] == login.strip().lower()), None)
+            if member is None:
+                raise InputError("login", f"{login} is not in {chosen}")
+            token = links.make_password_link(connection, fleet_id, member["account_id"], member["login"], "command line")
+    typer.echo(f"/password/{token}")
 
 
 @token_app.command("add")

@@ -274,7 +274,7 @@ def test_a_token_is_ended_by_its_owner_and_by_an_admin_only(db, fleet):
         people.add(db, fleet, f"{login}-{fleet[-6:].replace(' ', '')}", login, "right-and-long", role)
     fleet_id = fleets.find(db, fleet)
     with db.fleet(fleet_id) as c:
-        who = {r["login"][:8].rstrip("-"): people.Visitor(r["account_id"], r["login"], r["login"], fleet_id, fleet, r["role"], "")
+        who = {r["login"][:8].rstrip("-"): people.Visitor(r["account_id"], r["login"], r["login"], fleet_id, fleet, tuple(r["roles"]), "")
                for r in c.execute("SELECT * FROM membership JOIN account USING (account_id)").fetchall()}  # fmt: skip
         people.make_token(c, fleet_id, who["tok-one"].account_id, "tok-one", "lab bench", ["import"], 30)
         [mine] = people.tokens(c, who["tok-one"].account_id)

@@ -8,7 +8,7 @@ import pytest
 
 from conftest import TODAY, small_register
 from vornet.core.errors import FormErrors, InputError
-from vornet.flows.house import fleets, people
+from vornet.flows.house import fleets, links, people
 from vornet.flows.house.people import Visitor
 from vornet.flows.judge import learning, limits, verdicts
 from vornet.flows.lab import held_rows, held_samples, labs, parcels
@@ -47,7 +47,7 @@ def place(db):
     with db.fleet(fleet_id) as c:
         row = c.execute("SELECT unit_id, compartment_id, (SELECT oil_id FROM oil) AS oil FROM compartment").fetchone()
         account = c.execute("SELECT account_id, login FROM membership JOIN account USING (account_id)").fetchone()
-    who = Visitor(account["account_id"], account["login"], "A Head", fleet_id, name, "admin", "")
+    who = Visitor(account["account_id"], account["login"], "A Head", fleet_id, name, ("admin",), "")
     return Place(fleet_id, row["unit_id"], row["compartment_id"], row["oil"], who)
 
 
@@ -122,13 +122,15 @@ CASES = [
     ("too many selected",
      lambda c, p: many.change_many(c, p.fleet_id, list(range(many.MOST_AT_ONCE + 1)), "oil", "x", "t", TODAY, True), "ids",
      "at most"),
-    ("a sign-in with a blank",
-     lambda c, p: people.invite(c, p.who, "two words", "N", "right-and-long", "viewer"), "login", "without spaces"),
-    ("a sign-in too long", lambda c, p: people.invite(c, p.who, "x" * 81, "N", "right-and-long", "viewer"), "login", "at most 80"),
-    ("a password too short", lambda c, p: people.invite(c, p.who, "newcomer", "N", "short", "viewer"), "password", "8 characters"),
-    ("a password without end", lambda c, p: people.invite(c, p.who, "newcomer", "N", "x" * 1001, "viewer"), "password", "1,000"),
-    ("a role there is not", lambda c, p: people.invite(c, p.who, "newcomer", "N", "right-and-long", "captain"), "role", ""),
-    ("a role for a stranger", lambda c, p: people.set_role(c, p.who, NOWHERE, "viewer"), "person", "not in this fleet"),
+    ("an invitation for nobody", lambda c, p: links.invite(c, p.who, "  ", ["viewer"]), "name", "who is invited"),
+    ("an invitation to do nothing", lambda c, p: links.invite(c, p.who, "N", []), "roles", "one or more"),
+    ("an invitation as captain", lambda c, p: links.invite(c, p.who, "N", ["viewer", "captain"]), "roles", "'captain' is not one of"),
+    ("an invitation that is gone", lambda c, p: links.take_back(c, p.who, NOWHERE), "invitation", "already"),
+    ("a role for a stranger", lambda c, p: people.set_roles(c, p.who, NOWHERE, ["viewer"]), "person", "not in this fleet"),
+    ("a role there is not", lambda c, p: people.set_roles(c, p.who, p.who.account_id, ["captain"]), "roles", "not one of"),
+    ("the only admin demoted", lambda c, p: people.set_roles(c, p.who, p.who.account_id, ["viewer"]), "roles", "only admin"),
+    ("the only admin taken out", lambda c, p: people.set_roles(c, p.who, p.who.account_id, []), "roles", "only admin"),
+    ("a password link for a stranger", lambda c, p: links.password_link(c, p.who, NOWHERE), "person", "not in this fleet"),
     ("signing a stranger out", lambda c, p: people.end_sessions(c, p.who, NOWHERE), "person", "not in this fleet"),
     ("a token for nothing", lambda c, p: people.make_token(c, p.fleet_id, p.who.account_id, "t", " ", ["import"], 30), "name", "what"),
     ("a token with no right", lambda c, p: people.make_token(c, p.fleet_id, p.who.account_id, "t", "lab", [], 30), "scopes", "choose"),

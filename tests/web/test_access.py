@@ -89,7 +89,7 @@ def test_each_role_sees_exactly_its_pages(db, served, cast, role):
             continue
         path = re.sub(r"{(\w+)}", lambda m: str(cast[1][m[1]]), route.path)
         status = client.get(path).status_code
-        if status != (200 if access.allowed(role, right) else 403):
+        if status != (200 if access.allowed([role], right) else 403):
             wrong.append((path, right, status))
     assert wrong == []
 
@@ -100,14 +100,14 @@ def test_each_role_may_post_only_what_is_its_own(db, served, cast, role):
     client = signed_in(served, f"cast-{role}")
     csrf = re.search(r'name="csrf" value="([^"]+)"', client.get("/me").text)[1]
     ids = {**cast[1], "template_id": 999999, "attachment_id": 999999, "account_id": 999999, "token_id": 999999, "hold_id": 999999,
-           "held_row_id": 999999, "deferred_id": 999999}  # fmt: skip
+           "held_row_id": 999999, "deferred_id": 999999, "invitation_id": 999999}  # fmt: skip
     reached = []
     for route in routes(create_app(db, today=TODAY)):
         right = right_of(route)
         if route.methods != {"POST"} or right is None or route.path.startswith(("/api", "/sign-out", "/calculators")):
             continue
         path = re.sub(r"{(\w+)}", lambda m: str(ids[m[1]]), route.path)
-        status = client.post(path, data={"csrf": csrf if not access.allowed(role, right) else "wrong"}).status_code
+        status = client.post(path, data={"csrf": csrf if not access.allowed([role], right) else "wrong"}).status_code
         assert status == 403, (path, status)
         reached.append(path)
     assert len(reached) > 25
@@ -235,32 +235,6 @@ def test_a_browsers_session_cannot_change_things_through_the_api(served, cast):
 
 
 # ---- people ------------------------------------------------------------------------------------------------------
-def test_an_admin_lets_people_in_and_out(served, db, fleet):
-    people.add(db, fleet, f"boss{fleet.split()[1]}x", "Boss", PASSWORD, "admin")
-    client = signed_in(served, f"boss{fleet.split()[1]}x")
-    csrf = re.search(r'name="csrf" value="([^"]+)"', client.get("/me").text)[1]
-    login = f"nina{fleet.split()[1]}x"
-    made = client.post("/admin/people", data={"csrf": csrf, "login": login, "name": "Nina", "password": "short", "role": "analyst"})
-    assert "at least 8 characters" in made.text
-    client.post("/admin/people", data={"csrf": csrf, "login": login, "name": "Nina", "password": PASSWORD, "role": "analyst"})
-    nina = signed_in(served, login)
-    assert nina.get("/lab").status_code == 200
-    with settling(db, fleets.find(db, fleet), TODAY) as c:
-        ids = {m["login"]: m["account_id"] for m in people.members(c)}
-    client.post(f"/admin/people/{ids[login]}", data={"csrf": csrf, "role": "viewer", "do": "role"})
-    assert nina.get("/lab").status_code == 403
-    alone = client.post(f"/admin/people/{ids[f'boss{fleet.split()[1]}x']}", data={"csrf": csrf, "role": "viewer", "do": "role"})
-    assert "only admin" in alone.text
-    client.post(f"/admin/people/{ids[login]}", data={"csrf": csrf, "do": "sign_out"})
-    assert nina.get("/").status_code == 303
-    client.post(f"/admin/people/{ids[login]}", data={"csrf": csrf, "do": "remove"})
-    refused = httpx.post(f"{served.url}/sign-in", data={"login": login, "password": PASSWORD})
-    assert refused.status_code == 422
-    trail = client.get("/admin/audit.json").json()
-    assert {"person let in", "role changed", "signed out everywhere", "person taken out"} <= {r["what"] for r in trail}
-    assert client.get("/admin/audit.csv?what=role+changed").text.count("\n") == 2
-
-
 def test_someone_in_two_fleets_goes_on_in_the_other(served, db, fleet, fleet_name):
     fleets.find_or_make(db, fleet_name)
     login = f"both{fleet.split()[1]}{fleet_name.split()[2]}"
@@ -301,7 +275,7 @@ def test_first_run_makes_the_first_admin(db, fleet, monkeypatch):
     """On a database where nobody has a sign-in yet; the others' accounts are looked away from."""
     monkeypatch.setattr(people, "nobody_yet", lambda db: True)
     with db.anyone() as c:
-        c.execute(query("people.put_first_run"), {"code_hash": people._hash("abcd1234")})
+        c.execute(query("people.put_first_run"), {"code_hash": people.hashed("abcd1234")})
     name = f"First {fleet}"
     login = "first" + fleet.replace(" ", "").lower()
     with pytest.raises(InputError, match="printed"):
@@ -323,4 +297,4 @@ def test_the_table_of_rights_is_whole():
     assert [k for k, r in access.RIGHTS.items() if "viewer" in r.roles] == [
         "see", "own_account", "see_intervals", "see_bottles", "see_review",
     ]  # fmt: skip
-    assert inspect.signature(access.allowed).parameters.keys() == {"role", "right", "scopes"}
+    assert inspect.signature(access.allowed).parameters.keys() == {"roles", "right", "scopes"}

@@ -318,18 +318,23 @@ def test_what_is_dropped_on_the_inbox(db, fleet, desks):
 
 def test_people_and_settings(db, fleet, desks):
     admin = desks["admin"]
-    login = "fresh" + fleet.replace(" ", "").lower()
-    admin.post("/admin/people", login=login, name="Fresh Face", password=PASSWORD, role="viewer")
-    admin.refused("/admin/people", "is not one of", login="other", name="x", password=PASSWORD, role="king")
-    admin.refused("/admin/people", "at least 8", login="another" + login, name="x", password="short", role="viewer")
-    account = one(db, fleet, "SELECT account_id FROM membership JOIN account USING (account_id) WHERE login = %s", login)["account_id"]
-    admin.post(f"/admin/people/{account}", do="role", role="technician")
+    made = admin.post("/admin/people", 200, name="Fresh Face", roles=["viewer", "planner"])
+    assert re.search(r"http://[^<]+/invitation/[\w-]{30,}", made)
+    assert "Fresh Face" in admin.get("/admin/people")
+    admin.refused("/admin/people", "is not one of", name="x", roles="king")
+    admin.refused("/admin/people", "choose one or more", name="x")
+    admin.refused("/admin/people", "say who is invited", name=" ", roles="viewer")
+    account = one(db, fleet, "SELECT account_id FROM membership JOIN account USING (account_id) WHERE roles = ARRAY['technician']")[
+        "account_id"
+    ]
+    admin.post(f"/admin/people/{account}", do="roles", roles=["technician", "analyst"])
+    assert "/password/" in admin.post(f"/admin/people/{account}", 200, do="password")
     admin.post(f"/admin/people/{account}", do="sign_out")
     admin.post(f"/admin/people/{account}", do="remove")
     admin.post("/admin/settings", zone="UTC", measures="us")
     admin.refused("/admin/settings", "zone", zone="Moon/Base", measures="si")
     assert "qt" in desks["planner"].get("/library")
-    assert "person let in" in admin.get("/admin/audit")
+    assert "person invited" in admin.get("/admin/audit")
     assert (
         admin.client.get("/admin/audit.csv?since=2020-01-01").text.startswith("audit_id") or "at" in admin.client.get("/admin/audit.csv").text
     )

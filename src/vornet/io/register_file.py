@@ -292,7 +292,7 @@ class Interval(Row):
     interval_h: Positive | None = None
     interval_km: Positive | None = None
     interval_days: Annotated[int, Field(gt=0, le=20000)] | None = None
-    origin: Literal["register", "approved"] = "register"
+    origin: Literal["register", "approved", "stated"] = "register"
     approved_by: str = "register file"
     why: str = ""
 

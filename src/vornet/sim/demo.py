@@ -206,7 +206,7 @@ def _simulated(db: Database) -> tuple[date, date] | None:
 
 def _technician(connection: Connection, fleet_id: int) -> people.Visitor:
     member = next(m for m in people.members(connection) if m["login"] == "technician")
-    return people.Visitor(member["account_id"], "technician", NAMES["technician"], fleet_id, FLEET, "technician", "")
+    return people.Visitor(member["account_id"], "technician", NAMES["technician"], fleet_id, FLEET, ("technician",), "")
 
 
 def load(

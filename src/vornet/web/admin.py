@@ -10,20 +10,21 @@ from fastapi.responses import RedirectResponse, Response
 
 from vornet.core import schools
 from vornet.core.errors import InputError
-from vornet.flows.house import access, fleets, people
+from vornet.flows.house import access, fleets, links, people
 from vornet.io import tables
-from vornet.web.pages import Form, database, maybe_day, needs, opened, recording, render, visitor
+from vornet.web.pages import Form, base_address, database, maybe_day, needs, opened, recording, render, visitor
 
 router = APIRouter(prefix="/admin")
 PAGE = 100
 
 
-def _people(request: Request, error: str = "", form: dict[str, Any] | None = None) -> Response:
+def _people(request: Request, error: str = "", form: dict[str, Any] | None = None, fresh: tuple[str, str] | None = None) -> Response:
+    """Who is in this fleet; ``fresh``: what a link just made is for, and its path, shown this once."""
     with database(request).fleet(visitor(request).fleet_id) as connection:
-        members, tokens = people.members(connection), people.tokens(connection, None)
+        members, tokens, invited = people.members(connection), people.tokens(connection, None), links.invitations(connection)
     return render(
-        request, "people.html", 422 if error else 200, members=members, tokens=tokens, error=error, form=opened(form or {}),
-        roles=access.ROLE_WORDS, rights=access.RIGHTS.values(), role_names=access.ROLES,
+        request, "people.html", 422 if error else 200, members=members, tokens=tokens, invited=invited, error=error, form=opened(form or {}),
+        roles=access.ROLE_WORDS, rights=access.RIGHTS.values(), role_names=access.ROLES, fresh=fresh, base=base_address(request),
     )  # fmt: skip
 
 
@@ -35,25 +36,47 @@ def show_people(request: Request) -> Response:
 
 @router.post("/people", dependencies=[needs("manage_people")])
 def invite(request: Request, form: Form) -> Response:
-    who = visitor(request)
+    """An invitation; its link is on the answer and nowhere else."""
     try:
         with recording(request) as connection:
-            people.invite(connection, who, form.get("login", ""), form.get("name", ""), form.get("password", ""), form.get("role", ""))
+            token = links.invite(connection, visitor(request), form.get("name", ""), [str(r) for r in form.many("roles")])
     except InputError as error:
         return _people(request, str(error), form)
-    return RedirectResponse("/admin/people", 303)
+    return _people(request, fresh=(f"{form.get('name', '').strip()} joins with", f"/invitation/{token}"))
 
 
 @router.post("/people/{account_id}", dependencies=[needs("manage_people")])
 def change(request: Request, account_id: int, form: Form) -> Response:
-    """Another role, out of the fleet, or signed out everywhere."""
-    who, do = visitor(request), form.get("do", "role")
+    """Other roles, out of the fleet, signed out here, or a link for a new password."""
+    who, do = visitor(request), form.get("do", "roles")
+    token = ""
     try:
         with recording(request) as connection:
-            if do in ("role", "remove"):
-                people.set_role(connection, who, account_id, "" if do == "remove" else form.get("role", ""))
+            if do in ("roles", "remove"):
+                people.set_roles(connection, who, account_id, [] if do == "remove" else _some([str(r) for r in form.many("roles")]))
             elif do == "sign_out":
                 people.end_sessions(connection, who, account_id)
+            elif do == "password":
+                token = links.password_link(connection, who, account_id)
+    except InputError as error:
+        return _people(request, str(error))
+    if token:
+        return _people(request, fresh=("A new password is chosen with", f"/password/{token}"))
+    return RedirectResponse("/admin/people", 303)
+
+
+def _some(roles: list[str]) -> list[str]:
+    """Roles as ticked; to take somebody out is a button of its own."""
+    if not roles:
+        raise InputError("roles", "tick what the person does here, or take them out of the fleet")
+    return roles
+
+
+@router.post("/invitations/{invitation_id}/end", dependencies=[needs("manage_people")])
+def end_invitation(request: Request, invitation_id: int, form: Form) -> Response:
+    try:
+        with recording(request) as connection:
+            links.take_back(connection, visitor(request), invitation_id)
     except InputError as error:
         return _people(request, str(error))
     return RedirectResponse("/admin/people", 303)

@@ -39,6 +39,7 @@ from vornet.web import (
     signin,
     unit,
     unit_new,
+    welcome,
 )
 from vornet.web import calculators as calculator_pages
 from vornet.web import job as job_pages
@@ -65,8 +66,8 @@ def create_app(db: Database, today: date | None = None, demo: bool = False) -> F
     app.state.db, app.state.fixed_today, app.state.demo = db, today, demo
     app.mount("/static", StaticFiles(directory=DIST, check_dir=False), name="static")
     for module in (
-        signin, board, compartment, drain, bottles, lab, review, limits, report, plan, job_pages, paper, unit_new, unit, compartment_form,
-        items, attachments, library, calculator_pages, admin,
+        signin, welcome, board, compartment, drain, bottles, lab, review, limits, report, plan, job_pages, paper, unit_new, unit,
+        compartment_form, items, attachments, library, calculator_pages, admin,
     ):  # fmt: skip
         app.include_router(module.router, include_in_schema=False)
     app.include_router(calculators.router)

@@ -26,7 +26,7 @@ POLICY = (
     "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; "
     "connect-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'"
 )
-OPEN_PATHS = ("/sign-in", "/set-up", "/static/", "/api/v1/calc/", "/api/v1/openapi.json", "/healthy")
+OPEN_PATHS = ("/sign-in", "/set-up", "/invitation/", "/password/", "/static/", "/api/v1/calc/", "/api/v1/openapi.json", "/healthy")
 
 
 class Guard:

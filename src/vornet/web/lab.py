@@ -13,6 +13,7 @@ from starlette.exceptions import HTTPException
 from vornet.api.bodies import takes
 from vornet.core.errors import InputError
 from vornet.core.measurands import INDEX, MEASURANDS
+from vornet.flows.house.access import RIGHTS, who_may
 from vornet.flows.lab import files, held_rows, held_samples, inbox
 from vornet.io import apart
 from vornet.io.lab_header import Meaning
@@ -77,6 +78,8 @@ def take(request: Request, form: Form) -> Response:
     name, lab = str(upload.filename)[:200], form.get("lab", "")[:80]
     try:
         content = inbox.register_in(upload.file)
+        if content is not None and not who.may("edit_register"):
+            raise InputError("file", f"is a register document: to {RIGHTS['edit_register'].words} is for {who_may('edit_register')}")
         if content is not None:
             file_id = apart.long(inbox.take_register, db.location, who.fleet, content, name=name, by=who.name, today=today(request))
         else:

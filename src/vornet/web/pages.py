@@ -9,6 +9,7 @@ from contextlib import contextmanager
 from datetime import date
 from importlib.resources import files
 from typing import Annotated, Any
+from urllib.parse import urlsplit
 
 from fastapi import Depends, Request
 from fastapi.responses import HTMLResponse
@@ -153,6 +154,17 @@ def opened(document: Any) -> Any:
     if isinstance(document, list):
         return [opened(v) for v in document]
     return document
+
+
+def from_here(request: Request) -> bool:
+    """Whether a form that no session vouches for was sent from a page of our own."""
+    origin = request.headers.get("Origin")
+    return not origin or urlsplit(origin).netloc == request.headers.get("Host")
+
+
+def base_address(request: Request) -> str:
+    """Where this installation is reached, for links that are handed on."""
+    return str(request.base_url).rstrip("/")
 
 
 def drop(word: str, size: int = 18) -> Markup:

@@ -11,7 +11,7 @@ from vornet.api.bodies import takes
 from vornet.core.errors import InputError
 from vornet.flows.house import access, people
 from vornet.sim.demo import LOGINS, NAMES
-from vornet.web.pages import Form, OpenForm, database, needs, opened, recording, render, visitor
+from vornet.web.pages import Form, OpenForm, database, from_here, needs, opened, recording, render, visitor
 
 router = APIRouter()
 COOKIE = "vornet_session"
@@ -21,11 +21,6 @@ def _inside(to: str) -> str:
     """Only a path of our own, never another site."""
     parts = urlsplit(to)
     return to if to.startswith("/") and not to.startswith("//") and not parts.netloc and "\\" not in to else "/"
-
-
-def _from_here(request: Request) -> bool:
-    origin = request.headers.get("Origin")
-    return not origin or urlsplit(origin).netloc == request.headers.get("Host")
 
 
 def _page(request: Request, to: str, error: str = "", login: str = "") -> Response:
@@ -45,7 +40,7 @@ def ask(request: Request, to: str = "/") -> Response:
 @router.post("/sign-in", dependencies=[takes(16_000)])
 def enter(request: Request, form: OpenForm) -> Response:
     login, password, to = form.get("login", ""), form.get("password", ""), form.get("to", "/")
-    if not _from_here(request):
+    if not from_here(request):
         return Response("This sign-in came from another site.", 403)
     address = request.client.host if request.client else ""
     try:
@@ -70,7 +65,7 @@ def first_run(request: Request, code: str = "") -> Response:
 
 @router.post("/set-up", dependencies=[takes(16_000)])
 def set_up(request: Request, form: OpenForm) -> Response:
-    if not _from_here(request):
+    if not from_here(request):
         return Response("This form came from another site.", 403)
     try:
         people.set_up(
@@ -109,7 +104,8 @@ def _me(request: Request, error: str = "", fresh: str = "") -> Response:
         tokens = people.tokens(connection, who.account_id)
     return render(
         request, "me.html", 422 if error else 200, error=error, fresh=fresh, tokens=tokens, scopes=access.SCOPES,
-        sessions=people.sessions(db, who, request.cookies.get(COOKIE, "")), role_words=access.ROLE_WORDS[who.role],
+        sessions=people.sessions(db, who, request.cookies.get(COOKIE, "")),
+        role_words="; ".join(access.ROLE_WORDS[role] for role in who.roles),
     )  # fmt: skip
 
 

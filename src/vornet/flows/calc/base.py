@@ -21,7 +21,7 @@ def asked(title: str, unit: str = "", first: Any = None, **limits: Any) -> Any:
     return Field(title=title, examples=None if first is None else [first], json_schema_extra={"unit": unit} if unit else None, **limits)
 
 
-def told(title: str) -> Any:
+def answered(title: str) -> Any:
     """A field of an answer in words, where its own name is none."""
     return Field(title=title)
 

@@ -10,7 +10,7 @@ from pydantic import BaseModel, Field
 
 from vornet.core import due as due_rules
 from vornet.core.errors import InputError
-from vornet.flows.calc.base import Calculator, Given, asked, told
+from vornet.flows.calc.base import Calculator, Given, answered, asked
 
 Day = date  # a field may be called date, too
 
@@ -47,11 +47,11 @@ class DueIn(Given):
 
 
 class DueOut(BaseModel):
-    due_meter: Annotated[float | None, told("due at meter")]
-    due_date: Annotated[date | None, told("due on")]
+    due_meter: Annotated[float | None, answered("due at meter")]
+    due_date: Annotated[date | None, answered("due on")]
     earliest: date | None
     latest: date | None
-    driver: Annotated[Literal["meter", "calendar"], told("driven by")]
+    driver: Annotated[Literal["meter", "calendar"], answered("driven by")]
 
 
 def due(given: DueIn) -> DueOut:

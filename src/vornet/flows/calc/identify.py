@@ -7,7 +7,7 @@ from typing import Annotated
 from pydantic import BaseModel, ConfigDict, Field
 
 from vornet.core import identity
-from vornet.flows.calc.base import Calculator, Given, asked, told
+from vornet.flows.calc.base import Calculator, Given, answered, asked
 
 
 class AdditivesIn(BaseModel):
@@ -54,9 +54,9 @@ class RunnerUpOut(BaseModel):
 
 
 class IdentifyOut(BaseModel):
-    shares: Annotated[list[ShareOut], told("share of")]
+    shares: Annotated[list[ShareOut], answered("share of")]
     residual: float
-    runner_up: Annotated[RunnerUpOut | None, told("best other single oil")]
+    runner_up: Annotated[RunnerUpOut | None, answered("best other single oil")]
 
 
 def identify(given: IdentifyIn) -> IdentifyOut:

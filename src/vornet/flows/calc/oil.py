@@ -7,7 +7,7 @@ from typing import Annotated
 from pydantic import BaseModel, Field
 
 from vornet.core import contamination, viscosity
-from vornet.flows.calc.base import Calculator, Given, asked, told
+from vornet.flows.calc.base import Calculator, Given, answered, asked
 
 Viscosity = Annotated[float, Field(gt=0, le=1e6)]
 Temperature = Annotated[float, Field(ge=-100, le=400)]
@@ -22,7 +22,7 @@ class ViscosityAtIn(Given):
 
 
 class ViscosityAtOut(BaseModel):
-    kv_cst: Annotated[float, told("viscosity, mm²/s")]
+    kv_cst: Annotated[float, answered("viscosity, mm²/s")]
 
 
 def viscosity_at(given: ViscosityAtIn) -> ViscosityAtOut:
@@ -36,8 +36,8 @@ class ViscosityIndexIn(Given):
 
 
 class ViscosityIndexOut(BaseModel):
-    vi: Annotated[int, told("viscosity index")]
-    vi_unrounded: Annotated[float, told("before rounding")]
+    vi: Annotated[int, answered("viscosity index")]
+    vi_unrounded: Annotated[float, answered("before rounding")]
 
 
 def viscosity_index(given: ViscosityIndexIn) -> ViscosityIndexOut:
@@ -52,9 +52,9 @@ class GradeIn(Given):
 
 
 class GradeOut(BaseModel):
-    sae_engine: Annotated[list[str], told("SAE engine grade")]
-    sae_gear: Annotated[list[str], told("SAE gear grade")]
-    iso_vg: Annotated[int | None, told("ISO VG")]
+    sae_engine: Annotated[list[str], answered("SAE engine grade")]
+    sae_gear: Annotated[list[str], answered("SAE gear grade")]
+    iso_vg: Annotated[int | None, answered("ISO VG")]
 
 
 def grade(given: GradeIn) -> GradeOut:
@@ -82,7 +82,7 @@ class BlendIn(Given):
 
 
 class BlendOut(BaseModel):
-    kv_cst: Annotated[float, told("viscosity, mm²/s")]
+    kv_cst: Annotated[float, answered("viscosity, mm²/s")]
 
 
 def blend(given: BlendIn) -> BlendOut:
@@ -97,7 +97,7 @@ class FuelIn(Given):
 
 
 class FuelOut(BaseModel):
-    fuel_share: Annotated[float, told("share of fuel")]
+    fuel_share: Annotated[float, answered("share of fuel")]
 
 
 def fuel_from_viscosity(given: FuelIn) -> FuelOut:

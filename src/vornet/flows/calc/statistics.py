@@ -7,7 +7,7 @@ from typing import Annotated, Literal
 from pydantic import BaseModel
 
 from vornet.core import limits, trend
-from vornet.flows.calc.base import Calculator, Given, Number, asked, told
+from vornet.flows.calc.base import Calculator, Given, Number, answered, asked
 
 
 class LimitsIn(Given):
@@ -21,10 +21,10 @@ class LimitsIn(Given):
 class LimitsOut(BaseModel):
     watch: float
     act: float
-    n: Annotated[int, told("values")]
+    n: Annotated[int, answered("values")]
     provisional: bool
-    watch_ci: Annotated[tuple[float | None, float | None] | None, told("watch, 95 %")] = None
-    act_ci: Annotated[tuple[float | None, float | None] | None, told("act, 95 %")] = None
+    watch_ci: Annotated[tuple[float | None, float | None] | None, answered("watch, 95 %")] = None
+    act_ci: Annotated[tuple[float | None, float | None] | None, answered("act, 95 %")] = None
 
 
 def statistical_limits(given: LimitsIn) -> LimitsOut:
@@ -68,11 +68,11 @@ class MannKendallOut(BaseModel):
 
 
 class TrendOut(BaseModel):
-    ols: Annotated[OlsOut, told("least squares")]
-    theil_sen: Annotated[TheilSenOut, told("median slope")]
-    mann_kendall: Annotated[MannKendallOut, told("Mann–Kendall")]
+    ols: Annotated[OlsOut, answered("least squares")]
+    theil_sen: Annotated[TheilSenOut, answered("median slope")]
+    mann_kendall: Annotated[MannKendallOut, answered("Mann–Kendall")]
     verdict: Literal["rising", "falling", "none"]
-    too_few: Annotated[bool, told("too few to tell")]
+    too_few: Annotated[bool, answered("too few to tell")]
 
 
 def find_trend(given: TrendIn) -> TrendOut:

@@ -7,7 +7,7 @@ from typing import Annotated
 from pydantic import BaseModel
 
 from vornet.core import volumes
-from vornet.flows.calc.base import Calculator, Given, Litres, Number, SomeLitres, asked, told
+from vornet.flows.calc.base import Calculator, Given, Litres, Number, SomeLitres, answered, asked
 
 
 class CarryOverIn(Given):
@@ -19,9 +19,9 @@ class CarryOverIn(Given):
 
 
 class CarryOverOut(BaseModel):
-    residual_share: Annotated[float, told("stays behind, share")]
-    start_value: Annotated[float, told("next charge starts with")]
-    residual_l: Annotated[float, told("stays behind, L")]
+    residual_share: Annotated[float, answered("stays behind, share")]
+    start_value: Annotated[float, answered("next charge starts with")]
+    residual_l: Annotated[float, answered("stays behind, L")]
 
 
 def carry_over(given: CarryOverIn) -> CarryOverOut:
@@ -38,7 +38,7 @@ class FlushIn(Given):
 
 class FlushOut(BaseModel):
     drains: int
-    final_share: Annotated[float, told("old oil's share then")]
+    final_share: Annotated[float, answered("old oil's share then")]
 
 
 def flush(given: FlushIn) -> FlushOut:
@@ -55,12 +55,12 @@ class RefillIn(Given):
 
 
 class RefillOut(BaseModel):
-    target_l: Annotated[float, told("to pour in all, L")]
-    first_pour_l: Annotated[float, told("first pour, L")]
-    top_up_l: Annotated[float, told("then up to, L")]
-    whole_packs: Annotated[int, told("whole packs")]
-    from_last_pack_l: Annotated[float, told("from the next pack, L")]
-    left_in_last_pack_l: Annotated[float, told("stays in that pack, L")]
+    target_l: Annotated[float, answered("to pour in all, L")]
+    first_pour_l: Annotated[float, answered("first pour, L")]
+    top_up_l: Annotated[float, answered("then up to, L")]
+    whole_packs: Annotated[int, answered("whole packs")]
+    from_last_pack_l: Annotated[float, answered("from the next pack, L")]
+    left_in_last_pack_l: Annotated[float, answered("stays in that pack, L")]
 
 
 def refill(given: RefillIn) -> RefillOut:

@@ -7,7 +7,7 @@ from typing import Annotated, Literal
 from pydantic import BaseModel, Field
 
 from vornet.core import ledger, safe_hours
-from vornet.flows.calc.base import Calculator, Given, Litres, Number, SomeLitres, asked, told
+from vornet.flows.calc.base import Calculator, Given, Litres, Number, SomeLitres, answered, asked
 
 
 class TopUpIn(Given):
@@ -53,20 +53,20 @@ class WearRateIn(Given):
 
 
 class StretchOut(BaseModel):
-    from_h: Annotated[float, told("from, h")]
-    to_h: Annotated[float, told("to, h")]
-    rate_mg_h: Annotated[float, told("wear rate, mg/h")]
-    se_mg_h: Annotated[float | None, told("standard error, mg/h")]
+    from_h: Annotated[float, answered("from, h")]
+    to_h: Annotated[float, answered("to, h")]
+    rate_mg_h: Annotated[float, answered("wear rate, mg/h")]
+    se_mg_h: Annotated[float | None, answered("standard error, mg/h")]
 
 
 class WearRateOut(BaseModel):
-    rate_mg_h: Annotated[float, told("wear rate, mg/h")]
-    undiluted_rise_ppm: Annotated[float, told("undiluted rise, mg/kg")]
-    per_100h_ppm: Annotated[float, told("per 100 h, mg/kg")]
+    rate_mg_h: Annotated[float, answered("wear rate, mg/h")]
+    undiluted_rise_ppm: Annotated[float, answered("undiluted rise, mg/kg")]
+    per_100h_ppm: Annotated[float, answered("per 100 h, mg/kg")]
     stretches: list[StretchOut]
-    a: Annotated[float, told("a of the last sample")]
-    b: Annotated[float, told("b of the last sample")]
-    se_mg_h: Annotated[float | None, told("standard error, mg/h")]
+    a: Annotated[float, answered("a of the last sample")]
+    b: Annotated[float, answered("b of the last sample")]
+    se_mg_h: Annotated[float | None, answered("standard error, mg/h")]
 
 
 def wear_rate(given: WearRateIn) -> WearRateOut:
@@ -98,9 +98,9 @@ class SafeIntervalIn(Given):
 
 
 class SafeIntervalOut(BaseModel):
-    mean_crossing_h: Annotated[float | None, told("mean meets the limit, h")]
-    safe_h: Annotated[float | None, told("safe hours")]
-    limiting: Annotated[Literal["high", "low"] | None, told("side")]
+    mean_crossing_h: Annotated[float | None, answered("mean meets the limit, h")]
+    safe_h: Annotated[float | None, answered("safe hours")]
+    limiting: Annotated[Literal["high", "low"] | None, answered("side")]
 
 
 def safe_interval(given: SafeIntervalIn) -> SafeIntervalOut:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 
 ROLES = ("technician", "planner", "analyst", "manager", "admin", "viewer")
@@ -70,10 +71,10 @@ SCOPES = {
 }
 
 
-def allowed(role: str, right: str, scopes: tuple[str, ...] | None = None) -> bool:
-    """Whether a role may; a token (``scopes`` given) only within its scopes as well."""
+def allowed(roles: Iterable[str], right: str, scopes: tuple[str, ...] | None = None) -> bool:
+    """Whether somebody with these roles may; a token (``scopes`` given) only within its scopes as well."""
     found = RIGHTS[right]
-    return role in found.roles and (scopes is None or found.scope in scopes)
+    return not found.roles.isdisjoint(roles) and (scopes is None or found.scope in scopes)
 
 
 def who_may(right: str) -> str:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import secrets
+from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import timedelta
 from typing import Any
@@ -35,14 +36,19 @@ class Visitor:
     name: str
     fleet_id: int
     fleet: str
-    role: str
+    roles: tuple[str, ...]
     csrf: str
     measures: str = "si"
     fleets: tuple[tuple[int, str], ...] = ()
     scopes: tuple[str, ...] | None = None
 
     def may(self, right: str) -> bool:
-        return access.allowed(self.role, right, self.scopes)
+        return access.allowed(self.roles, right, self.scopes)
+
+    @property
+    def role(self) -> str:
+        """What the person is in the fleet, as one says it."""
+        return " and ".join(self.roles)
 
 
 def _login(text: str) -> str:
@@ -60,59 +66,78 @@ def _password(text: str) -> str:
     return text
 
 
-def _role(text: str) -> str:
-    if text not in ROLES:
-        raise InputError("role", f"{text!r} is not one of {', '.join(ROLES)}")
-    return text
+def in_order(roles: Iterable[str]) -> list[str]:
+    """Roles each once, in the order they are listed in everywhere."""
+    return [role for role in ROLES if role in set(roles)]
 
 
-def add(db: Database, fleet: str, login: str, name: str, password: str, role: str) -> None:
-    """Make or update a sign-in and its membership of a fleet (from the command line)."""
-    login, role, password = _login(login), _role(role), _password(password)
-    fleet_id = fleets.find(db, fleet)
-    with db.fleet(fleet_id) as connection:
-        row = connection.execute(query("people.put_account"), {"login": login, "name": name, "hash": _hasher.hash(password)}).fetchone()
-        assert row is not None
-        connection.execute(query("people.put_member"), {"fleet_id": fleet_id, "account_id": row["account_id"], "role": role})
+def checked_roles(roles: Iterable[str]) -> list[str]:
+    """Roles as they are kept. Raises InputError for one there is none of, and for none at all."""
+    given = list(roles)
+    wrong = [role for role in given if role not in ROLES]
+    if wrong or not given:
+        raise InputError("roles", f"{wrong[0]!r} is not one of {', '.join(ROLES)}" if wrong else f"choose one or more of {', '.join(ROLES)}")
+    return in_order(given)
 
 
-def invite(connection: Connection, by: Visitor, login: str, name: str, password: str, role: str) -> bool:
-    """An admin lets someone into the fleet. An account that exists keeps its own password. True when it is new."""
-    login, role = _login(login), _role(role)
-    known = connection.execute(query("people.account"), {"login": login}).fetchone()
-    if known is None:
+def hashed_password(password: str) -> str:
+    """What is kept of a password. Raises InputError for one that may not be."""
+    return _hasher.hash(_password(password))
+
+
+def make_account(db: Database, login: str, name: str, password: str) -> int:
+    """A new sign-in; its number. Raises InputError when the name is taken, changing nothing."""
+    login, kept = _login(login), hashed_password(password)
+    with db.anyone() as connection:
         made = connection.execute(
-            query("people.new_account"),
-            {"login": login, "name": (name.strip() or login)[:120], "hash": _hasher.hash(_password(password))},
+            query("people.new_account"), {"login": login, "name": (name.strip() or login)[:120], "hash": kept}
         ).fetchone()
-        assert made is not None
-        account_id = made["account_id"]
-    else:
-        account_id = known["account_id"]
-    connection.execute(query("people.put_member"), {"fleet_id": by.fleet_id, "account_id": account_id, "role": role})
-    fleets.audit(connection, by.fleet_id, by.name, "person let in", login, role=role)
+    if made is None:
+        raise InputError("login", "is taken: choose another one, or sign in with it if it is yours")
+    return int(made["account_id"])
+
+
+def add(db: Database, fleet: str, login: str, name: str, password: str, *roles: str) -> bool:
+    """Make a sign-in and its membership of a fleet (from the command line); whether the sign-in is new. One that exists keeps its name and
+    password, and joins the fleet; one that is in it already is left as it is (InputError)."""
+    login, wanted = _login(login), checked_roles(roles)
+    fleet_id = fleets.find(db, fleet)
+    with db.anyone() as connection:
+        known = connection.execute(query("people.account"), {"login": login}).fetchone()
+    account_id = make_account(db, login, name, password) if known is None else known["account_id"]
+    with db.fleet(fleet_id) as connection:
+        if connection.execute(query("people.member"), {"account_id": account_id}).fetchone() is not None:
+            raise InputError(
+                "login", f"{login} is in {fleet} already: an admin changes roles on the page People, `vornet user link` a password"
+            )
+        connection.execute(query("people.put_member"), {"fleet_id": fleet_id, "account_id": account_id, "roles": wanted})
+        fleets.audit(connection, fleet_id, "command line", "person let in", login, roles=wanted)
     return known is None
 
 
-def set_role(connection: Connection, by: Visitor, account_id: int, role: str) -> None:
-    """Change a member's role; ``role`` '' takes the membership away. The last admin stays."""
+def set_roles(connection: Connection, by: Visitor, account_id: int, roles: list[str]) -> None:
+    """Change what a member does; none takes the membership away. The last admin stays."""
+    connection.execute(query("people.lock_members"))
     member = connection.execute(query("people.member"), {"account_id": account_id}).fetchone()
     if member is None:
         raise InputError("person", "is not in this fleet")
+    wanted = checked_roles(roles) if roles else []
     admins = connection.execute(query("people.admins")).fetchone()
     assert admins is not None
-    if member["role"] == "admin" and role != "admin" and admins["n"] <= 1:
-        raise InputError("role", "this is the fleet's only admin: make another one first")
-    if role:
-        connection.execute(query("people.put_member"), {"fleet_id": by.fleet_id, "account_id": account_id, "role": _role(role)})
-        fleets.audit(connection, by.fleet_id, by.name, "role changed", member["login"], was=member["role"], now=role)
+    if "admin" in member["roles"] and "admin" not in wanted and admins["n"] <= 1:
+        raise InputError("roles", "this is the fleet's only admin: make another one first")
+    if wanted:
+        connection.execute(query("people.put_member"), {"fleet_id": by.fleet_id, "account_id": account_id, "roles": wanted})
+        fleets.audit(connection, by.fleet_id, by.name, "roles changed", member["login"], was=member["roles"], now=wanted)
         return
     connection.execute(query("people.remove_member"), {"account_id": account_id})
     connection.execute(query("people.close_sessions_here"), {"account_id": account_id, "fleet_id": by.fleet_id})
-    fleets.audit(connection, by.fleet_id, by.name, "person taken out", member["login"], was=member["role"])
+    connection.execute(query("people.end_keys_here"), {"account_id": account_id})
+    connection.execute(query("people.end_devices_here"), {"account_id": account_id})
+    fleets.audit(connection, by.fleet_id, by.name, "person taken out", member["login"], was=member["roles"])
 
 
-def _hash(token: str) -> bytes:
+def hashed(token: str) -> bytes:
     return hashlib.sha256(token.encode()).digest()
 
 
@@ -139,7 +164,7 @@ def sign_in(db: Database, login: str, password: str, address: str = "", agent: s
                 token = secrets.token_urlsafe(32)
                 connection.execute(
                     query("people.open_session"),
-                    {"token_hash": _hash(token), "account_id": account["account_id"],
+                    {"token_hash": hashed(token), "account_id": account["account_id"],
                      "fleet_id": mine[0]["fleet_id"], "csrf": secrets.token_urlsafe(24), "lifetime": LIFETIME,
                      "agent": agent[:200]},
                 )  # fmt: skip
@@ -150,14 +175,14 @@ def sign_in(db: Database, login: str, password: str, address: str = "", agent: s
 def visitor(db: Database, token: str) -> Visitor | None:
     """Who a session token belongs to, or None when it has ended."""
     with db.anyone() as connection:
-        s = connection.execute(query("people.session"), {"token_hash": _hash(token)}).fetchone()
+        s = connection.execute(query("people.session"), {"token_hash": hashed(token)}).fetchone()
         if s is None:
             return None
         mine = connection.execute("SELECT * FROM fleets_of(%s)", [s["account_id"]]).fetchall()
     for f in mine:
         if f["fleet_id"] == s["fleet_id"]:
             return Visitor(
-                s["account_id"], s["login"], s["display_name"], f["fleet_id"], f["name"], f["role"], s["csrf"],
+                s["account_id"], s["login"], s["display_name"], f["fleet_id"], f["name"], tuple(f["roles"]), s["csrf"],
                 f["measures"], tuple((m["fleet_id"], m["name"]) for m in mine),
             )  # fmt: skip
     return None
@@ -166,13 +191,13 @@ def visitor(db: Database, token: str) -> Visitor | None:
 def bearer(db: Database, token: str) -> Visitor | None:
     """The person a program acts for, within its token's scopes; None when the token is unknown or has ended."""
     with db.anyone() as connection:
-        t = connection.execute("SELECT * FROM token_owner(%s)", [_hash(token)]).fetchone()
+        t = connection.execute("SELECT * FROM token_owner(%s)", [hashed(token)]).fetchone()
     if t is None:
         return None
     with db.fleet(t["fleet_id"]) as connection:
         connection.execute(query("people.token_used"), {"token_id": t["token_id"]})
     return Visitor(
-        t["account_id"], t["login"], t["display_name"], t["fleet_id"], t["fleet"], t["role"], "", t["measures"],
+        t["account_id"], t["login"], t["display_name"], t["fleet_id"], t["fleet"], tuple(t["roles"]), "", t["measures"],
         scopes=tuple(t["scopes"]),
     )  # fmt: skip
 
@@ -182,18 +207,23 @@ def choose_fleet(db: Database, token: str, who: Visitor, fleet_id: int) -> None:
     if fleet_id not in dict(who.fleets):
         raise InputError("fleet", "you are not in that fleet")
     with db.anyone() as connection:
-        connection.execute(query("people.choose_fleet"), {"token_hash": _hash(token), "fleet_id": fleet_id})
+        connection.execute(query("people.choose_fleet"), {"token_hash": hashed(token), "fleet_id": fleet_id})
 
 
 def sign_out(db: Database, token: str) -> None:
     with db.anyone() as connection:
-        connection.execute(query("people.close_session"), {"token_hash": _hash(token)})
+        connection.execute(query("people.close_session"), {"token_hash": hashed(token)})
 
 
 def sign_out_everywhere(db: Database, account_id: int, keep: str | None = None) -> int:
-    """End all of a person's sessions, but for the one whose token is ``keep``; how many ended."""
+    """End all of a person's sessions, but for the one whose token is ``keep``, and every token and job key that acts for them; how many
+    ended."""
     with db.anyone() as connection:
-        return connection.execute(query("people.close_sessions"), {"account_id": account_id, "keep": _hash(keep) if keep else None}).rowcount
+        closed = connection.execute(
+            query("people.close_sessions"), {"account_id": account_id, "keep": hashed(keep) if keep else None}
+        ).rowcount
+        keys = connection.execute("SELECT end_keys_of(%s) AS n", [account_id]).fetchone()
+    return closed + (keys["n"] if keys else 0)
 
 
 def members(connection: Connection) -> list[dict[str, Any]]:
@@ -206,12 +236,14 @@ def tokens(connection: Connection, account_id: int | None) -> list[dict[str, Any
 
 
 def end_sessions(connection: Connection, by: Visitor, account_id: int) -> None:
-    """An admin signs a member out everywhere."""
+    """An admin ends what a member has open in this fleet: sessions, tokens and job keys; other fleets are none of an admin's business."""
     member = connection.execute(query("people.member"), {"account_id": account_id}).fetchone()
     if member is None:
         raise InputError("person", "is not in this fleet")
-    ended = connection.execute(query("people.close_sessions"), {"account_id": account_id, "keep": None}).rowcount
-    fleets.audit(connection, by.fleet_id, by.name, "signed out everywhere", member["login"], sessions=ended)
+    ended = connection.execute(query("people.close_sessions_here"), {"account_id": account_id, "fleet_id": by.fleet_id}).rowcount
+    ended += connection.execute(query("people.end_keys_here"), {"account_id": account_id}).rowcount
+    ended += connection.execute(query("people.end_devices_here"), {"account_id": account_id}).rowcount
+    fleets.audit(connection, by.fleet_id, by.name, "signed out here", member["login"], ended=ended)
 
 
 def audit_words(connection: Connection) -> dict[str, list[str]]:
@@ -223,7 +255,7 @@ def audit_words(connection: Connection) -> dict[str, list[str]]:
 
 def sessions(db: Database, who: Visitor, token: str) -> list[dict[str, Any]]:
     with db.anyone() as connection:
-        return connection.execute(query("people.sessions"), {"account_id": who.account_id, "token_hash": _hash(token)}).fetchall()
+        return connection.execute(query("people.sessions"), {"account_id": who.account_id, "token_hash": hashed(token)}).fetchall()
 
 
 def change_password(db: Database, who: Visitor, old: str, new: str, token: str) -> None:
@@ -236,7 +268,7 @@ def change_password(db: Database, who: Visitor, old: str, new: str, token: str) 
     except (VerifyMismatchError, InvalidHashError):
         raise InputError("old password", "does not fit") from None
     with db.anyone() as connection:
-        connection.execute(query("people.set_password"), {"account_id": who.account_id, "hash": _hasher.hash(_password(new))})
+        connection.execute(query("people.set_password"), {"account_id": who.account_id, "hash": hashed_password(new)})
     sign_out_everywhere(db, who.account_id, keep=token)
 
 
@@ -253,7 +285,7 @@ def make_token(connection: Connection, fleet_id: int, account_id: int, by: str, 
     token = TOKEN_PREFIX + secrets.token_urlsafe(32)
     connection.execute(
         query("people.put_token"),
-        {"fleet_id": fleet_id, "account_id": account_id, "name": name, "token_hash": _hash(token),
+        {"fleet_id": fleet_id, "account_id": account_id, "name": name, "token_hash": hashed(token),
          "scopes": sorted(set(scopes)), "lifetime": timedelta(days=days)},
     )  # fmt: skip
     fleets.audit(connection, fleet_id, by, "token made", name, scopes=scopes, days=days)
@@ -275,7 +307,7 @@ def first_run_code(db: Database) -> str | None:
         if row and row["known"]:
             return None
         code = secrets.token_hex(4)
-        connection.execute(query("people.put_first_run"), {"code_hash": _hash(code)})
+        connection.execute(query("people.put_first_run"), {"code_hash": hashed(code)})
     return code
 
 
@@ -288,7 +320,7 @@ def nobody_yet(db: Database) -> bool:
 def set_up(db: Database, code: str, fleet: str, zone: str, login: str, name: str, password: str) -> None:
     """First run: make the first fleet and its first admin. Needs the code that the start printed."""
     with db.anyone() as connection:
-        if not connection.execute(query("people.first_run"), {"code_hash": _hash(code.strip())}).fetchone():
+        if not connection.execute(query("people.first_run"), {"code_hash": hashed(code.strip())}).fetchone():
             raise InputError("code", "is not the one that was printed when Vornet was started")
     if not nobody_yet(db):
         raise InputError("code", "Vornet is set up already: sign in")

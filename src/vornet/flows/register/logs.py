@@ -81,7 +81,7 @@ def put_logs(
     progress("top-ups", len(top_ups))
     keep("level_checks", bulk.LEVEL_CHECKS, _level_checks(document, places))
     keep("events", bulk.EVENTS, _events(document, places))
-    _put_intervals(connection, fleet_id, document, places)
+    _put_intervals(connection, fleet_id, document, places, by)
     return counts
 
 
@@ -186,8 +186,9 @@ def _events(document: RegisterFile, places: Places) -> list[list[object]]:
     return list(out.values())
 
 
-def _put_intervals(connection: Connection, fleet_id: int, document: RegisterFile, places: Places) -> None:
-    """Past intervals of a register file, those that are not there yet."""
+def _put_intervals(connection: Connection, fleet_id: int, document: RegisterFile, places: Places, by: str) -> None:
+    """Past intervals of a register file, those that are not there yet. An approval in a file is no approval: it is kept as stated by the
+    file, loaded by whoever loaded it."""
     known = {
         (r["compartment_id"], r["effective_from"], r["meter"], r["days"], r["origin"])
         for r in connection.execute(query("register.intervals")).fetchall()
@@ -198,13 +199,14 @@ def _put_intervals(connection: Connection, fleet_id: int, document: RegisterFile
         if c is None:
             continue
         meter = version.interval_km if c["meter_unit"] == "km" else version.interval_h
-        if (c["compartment_id"], version.on, meter, version.interval_days, version.origin) not in known:
-            rows.append(
-                interval_row(
-                    fleet_id, c["compartment_id"], version.on, meter, version.interval_days, version.origin,
-                    version.approved_by, version.why,
-                )
-            )  # fmt: skip
+        of = (c["compartment_id"], version.on, meter, version.interval_days)
+        origin = "register" if version.origin == "register" else "stated"
+        if (*of, origin) in known or (*of, version.origin) in known:
+            continue
+        who = "register file" if origin == "register" else by
+        said = f"stated by file: approved by {version.approved_by or 'nobody named'}. {version.why}".strip()
+        rows.append(interval_row(fleet_id, *of, origin, who, version.why if origin == "register" else said))
+        known.add((*of, origin))
     with connection.cursor() as cursor:
         cursor.executemany(query("register.put_interval"), rows)
 

@@ -54,7 +54,7 @@ def device_owner(db: Database, token: str, job_id: int) -> Visitor | None:
         d = connection.execute("SELECT * FROM job_device_owner(%s)", [_hash(token)]).fetchone()
     if d is None or d["job_id"] != job_id:
         return None
-    return Visitor(d["account_id"], d["login"], d["display_name"], d["fleet_id"], d["fleet"], d["role"], "", d["measures"])
+    return Visitor(d["account_id"], d["login"], d["display_name"], d["fleet_id"], d["fleet"], tuple(d["roles"]), "", d["measures"])
 
 
 def checked_value(key: str, value: Any) -> Any:

@@ -7,11 +7,6 @@ SELECT account_id, login, display_name, password_hash FROM account WHERE account
 -- :any_account  is anyone in yet
 SELECT EXISTS (SELECT 1 FROM account) AS known
 
--- :put_account  from the command line: made or changed
-INSERT INTO account (login, display_name, password_hash) VALUES (%(login)s, %(name)s, %(hash)s)
-ON CONFLICT (login) DO UPDATE SET display_name = excluded.display_name, password_hash = excluded.password_hash
-RETURNING account_id
-
 -- :new_account  only when the login is free
 INSERT INTO account (login, display_name, password_hash) VALUES (%(login)s, %(name)s, %(hash)s)
 ON CONFLICT (login) DO NOTHING RETURNING account_id
@@ -19,24 +14,27 @@ ON CONFLICT (login) DO NOTHING RETURNING account_id
 -- :set_password  a new hash
 UPDATE account SET password_hash = %(hash)s WHERE account_id = %(account_id)s
 
--- :put_member  a role in this fleet
-INSERT INTO membership (fleet_id, account_id, role) VALUES (%(fleet_id)s, %(account_id)s, %(role)s)
-ON CONFLICT (fleet_id, account_id) DO UPDATE SET role = excluded.role
+-- :put_member  what somebody does in this fleet
+INSERT INTO membership (fleet_id, account_id, roles) VALUES (%(fleet_id)s, %(account_id)s, %(roles)s)
+ON CONFLICT (fleet_id, account_id) DO UPDATE SET roles = excluded.roles
 
--- :members  who is in this fleet, and since when they were last seen
-SELECT m.account_id, m.role, a.login, a.display_name,
-       (SELECT count(*) FROM session s WHERE s.account_id = m.account_id AND s.expires_at > now()) AS sessions
+-- :members  who is in this fleet, and how many sessions they have open in it
+SELECT m.account_id, m.roles, a.login, a.display_name,
+       (SELECT count(*) FROM session s WHERE s.account_id = m.account_id AND s.fleet_id = m.fleet_id AND s.expires_at > now()) AS sessions
 FROM membership m JOIN account a USING (account_id) ORDER BY a.display_name, a.login
 
 -- :member  one person of this fleet
-SELECT m.account_id, m.role, a.login, a.display_name FROM membership m JOIN account a USING (account_id)
+SELECT m.account_id, m.roles, a.login, a.display_name FROM membership m JOIN account a USING (account_id)
 WHERE m.account_id = %(account_id)s
+
+-- :lock_members  two admins who demote each other take turns
+SELECT account_id FROM membership ORDER BY account_id FOR UPDATE
 
 -- :remove_member  out of this fleet, the account stays
 DELETE FROM membership WHERE account_id = %(account_id)s
 
 -- :admins  the last one stays
-SELECT count(*) AS n FROM membership WHERE role = 'admin'
+SELECT count(*) AS n FROM membership WHERE 'admin' = ANY(roles)
 
 -- :open_session  only the token's hash is kept
 INSERT INTO session (token_hash, account_id, fleet_id, csrf, expires_at, agent)
@@ -61,6 +59,34 @@ DELETE FROM session WHERE account_id = %(account_id)s AND token_hash IS DISTINCT
 
 -- :close_sessions_here  sign someone out of one fleet
 DELETE FROM session WHERE account_id = %(account_id)s AND fleet_id = %(fleet_id)s
+
+-- :end_keys_here  a person's tokens in this fleet
+UPDATE api_token SET revoked_at = now() WHERE account_id = %(account_id)s AND revoked_at IS NULL AND expires_at > now()
+
+-- :end_devices_here  what a person's devices may still send for jobs of this fleet
+UPDATE job_device SET expires_at = now() WHERE account_id = %(account_id)s AND expires_at > now()
+
+-- :put_invitation  only its link's hash is kept
+INSERT INTO invitation (fleet_id, token_hash, name, roles, made_by, expires_at)
+VALUES (%(fleet_id)s, %(token_hash)s, %(name)s, %(roles)s, %(by)s, now() + %(lifetime)s)
+
+-- :invitations  those that wait
+SELECT invitation_id, name, roles, made_by, made_at, expires_at FROM invitation
+WHERE ended_at IS NULL AND expires_at > now() ORDER BY invitation_id DESC
+
+-- :end_invitation  accepted by an account, or taken back; once
+UPDATE invitation SET ended_at = now(), account_id = %(account_id)s
+WHERE invitation_id = %(invitation_id)s AND ended_at IS NULL RETURNING name
+
+-- :put_password_link  only its hash is kept
+INSERT INTO password_link (fleet_id, token_hash, account_id, made_by, expires_at)
+VALUES (%(fleet_id)s, %(token_hash)s, %(account_id)s, %(by)s, now() + %(lifetime)s)
+
+-- :end_password_links  a new one replaces those before
+UPDATE password_link SET used_at = now() WHERE account_id = %(account_id)s AND used_at IS NULL
+
+-- :use_password_link  once
+UPDATE password_link SET used_at = now() WHERE token_hash = %(token_hash)s AND used_at IS NULL AND expires_at > now() RETURNING account_id
 
 -- :failures  failed sign-ins of the last quarter of an hour, for a name and from an address
 SELECT count(*) FILTER (WHERE login = %(login)s) AS named, count(*) FILTER (WHERE address = %(address)s) AS from_there
