@@ -123,6 +123,12 @@ class Database:
     def close(self) -> None:
         self.pool.close()
 
+    @contextmanager
+    def as_owner(self) -> Iterator[Connection]:
+        """A transaction as the owner of the tables, whom row-level security does not bind: for what no request may do."""
+        with psycopg.connect(self.location.owner_url, row_factory=dict_row) as connection:
+            yield connection
+
     def check_role(self) -> None:
         """Refuse to serve with a role that row-level security would not bind."""
         with self.pool.connection() as connection:

@@ -111,9 +111,9 @@ def find_or_make(db: Database, name: str, zone: str = "UTC", demo: bool = False)
 
 
 def delete(db: Database, name: str) -> None:
-    """Remove a fleet and everything in it."""
+    """Remove a fleet and everything in it: as the database's owner, for the application may not."""
     fleet_id = find(db, name)
-    with db.anyone() as connection:
+    with db.as_owner() as connection:
         connection.execute("SELECT fleet_drop(%s)", [fleet_id])
 
 
