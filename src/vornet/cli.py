@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import sys
 import warnings
 from collections.abc import Iterator
@@ -487,10 +488,19 @@ def demo(
     typer.echo(f"\nVornet is at http://127.0.0.1:{port}  (Ctrl-C stops it)\nDemo sign-ins:")
     for login, password, role in logins:
         typer.echo(f"  {login:<12} {password:<12} {role}")
+    os.environ["VORNET_PRIVATE_LABS"] = "1"  # the demo's own lab is on this machine
     lab_command = ["lab-sim", "--port", str(lab_port), "--delay", str(lab_delay), "--start", start.isoformat()]
     worker_command = ["worker", "--ask-every", "10", *(["--today", until] if until else [])]
     with server.beside(lab_command, worker_command):
         server.run("127.0.0.1", port, today=day if until else None, demo=True)
+
+
+@app.command()
+def secret() -> None:
+    """Print a new key for VORNET_SECRET, with which labs' keys are kept."""
+    from cryptography.fernet import Fernet
+
+    typer.echo(Fernet.generate_key().decode())
 
 
 @app.command()

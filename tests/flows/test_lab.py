@@ -26,7 +26,7 @@ from vornet.flows.register import register
 from vornet.io.lab_header import Meaning
 from vornet.io.lab_link import FolderLab, HttpLab, LabTrouble
 from vornet.sim import lab as lab_sim
-from vornet.store import queue
+from vornet.store import queue, secrets
 from vornet.store.database import Database, clone_dir, query
 from vornet.words.say import say
 
@@ -694,7 +694,7 @@ def bench(tmp_path):
     transport = TestClient(lab_sim.create_app(made))._transport
 
     def link(lab, fleet_id):
-        return HttpLab("http://testserver/" + lab["address"].rsplit("/", 1)[-1], lab["key"], transport)
+        return HttpLab("http://testserver/" + lab["address"].rsplit("/", 1)[-1], secrets.unseal(lab["key"]), transport)
 
     return made, watch, link
 
@@ -763,7 +763,7 @@ def test_a_lab_that_cannot_be_reached_is_noted_and_the_parcel_waits(db, fleet):
 def test_the_wrong_key_is_said_to_be_wrong(bench):
     made, _, _ = bench
     transport = TestClient(lab_sim.create_app(made))._transport
-    with pytest.raises(LabTrouble, match="answers 401: this desk does not know you"):
+    with pytest.raises(LabTrouble, match=r"answers 401 Unauthorized$"):
         list(HttpLab("http://testserver/holm", "guess", transport).reports(""))
 
 

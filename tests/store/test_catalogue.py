@@ -80,7 +80,8 @@ def test_every_function_that_acts_as_its_owner_finds_only_our_tables_and_is_nobo
 def test_the_application_owns_nothing_and_is_bound_by_every_policy(catalogue):
     row = catalogue.execute("SELECT rolsuper, rolbypassrls, rolcreaterole, rolcreatedb FROM pg_roles WHERE rolname = 'vornet_app'").fetchone()
     assert row == (False, False, False, False)
-    owned = "SELECT count(*) FROM pg_class c JOIN pg_roles r ON r.oid = c.relowner WHERE r.rolname = 'vornet_app'"
+    owned = """SELECT count(*) FROM pg_class c JOIN pg_roles r ON r.oid = c.relowner
+               WHERE r.rolname = 'vornet_app' AND relnamespace = 'public'::regnamespace"""
     assert catalogue.execute(owned).fetchone() == (0,)
     assert catalogue.execute("SELECT has_schema_privilege('vornet_app', 'public', 'create')").fetchone() == (False,)
 

@@ -19,9 +19,11 @@ from typing import Any, BinaryIO, Protocol
 
 import httpx
 
+from vornet.io.address import CheckedTransport, Refused, inside_allowed
 from vornet.io.tables import cell
 
-LARGEST = 200_000_000
+#: a report, and any other answer, bytes
+LARGEST, MOST_ANSWER = 200_000_000, 20_000_000
 #: a file in a drop folder is taken when nobody has written to it for so long
 SETTLED_S = 2.0
 
@@ -60,29 +62,37 @@ class HttpLab:
 
     def __init__(self, address: str, key: str, transport: httpx.BaseTransport | None = None) -> None:
         headers = {"Authorization": f"Bearer {key}"} if key else {}
+        if transport is None:
+            transport = None if inside_allowed() else CheckedTransport()
         self._client = httpx.Client(
             base_url=address.rstrip("/") + "/", headers=headers, timeout=httpx.Timeout(20, connect=5), transport=transport,
-            follow_redirects=False,
+            follow_redirects=False, trust_env=False,
         )  # fmt: skip
 
-    def _ask(self, method: str, path: str, **more: Any) -> httpx.Response:
+    def _ask(self, method: str, path: str, most: int = MOST_ANSWER, **more: Any) -> bytes:
+        """The answer's content, at most ``most`` bytes of it. Nothing of a refusal is repeated: it may be another server's secret."""
         try:
-            answer = self._client.request(method, path, **more)
+            with self._client.stream(method, path, **more) as answer:
+                if answer.is_redirect:
+                    raise LabTrouble(f"sends on to another address ({answer.status_code}), which is not followed")
+                if answer.status_code >= 400:
+                    raise LabTrouble(f"answers {answer.status_code} {answer.reason_phrase}".strip())
+                content = b""
+                for part in answer.iter_bytes():
+                    content += part
+                    if len(content) > most:
+                        raise LabTrouble(f"sends more than {most // 1_000_000:,} MB")
+                return content
+        except Refused as error:
+            raise LabTrouble(f"cannot be reached: {error}") from None
         except (httpx.HTTPError, httpx.InvalidURL) as error:
             why = "nothing answers at its address" if isinstance(error, httpx.ConnectError) else "it was too slow, or broke off"
             raise LabTrouble(f"cannot be reached: {why}") from None
-        if answer.status_code >= 400:
-            try:
-                why = str(answer.json()["detail"])
-            except (ValueError, KeyError, TypeError):
-                why = answer.text
-            raise LabTrouble(f"answers {answer.status_code}: {why[:200]}")
-        return answer
 
     def _document(self, path: str, **more: Any) -> Any:
         try:
-            return self._ask("GET", path, **more).json()
-        except ValueError:
+            return json.loads(self._ask("GET", path, **more))
+        except (ValueError, RecursionError):
             raise LabTrouble("answers something that is not JSON") from None
 
     def tell(self, parcel: dict[str, Any]) -> None:
@@ -104,10 +114,7 @@ class HttpLab:
         for number, name in listed:
             if not re.fullmatch(r"[\w.-]{1,80}", number):
                 raise LabTrouble(f"names a report {number[:40]!r}")
-            answer = self._ask("GET", f"reports/{number}")
-            if len(answer.content) > LARGEST:
-                raise LabTrouble(f"sends {name}, which is larger than {LARGEST // 1_000_000} MB")
-            yield Arrived(name, io.BytesIO(answer.content), number)
+            yield Arrived(name, io.BytesIO(self._ask("GET", f"reports/{number}", LARGEST)), number)
 
     def kept(self, report: Arrived) -> None:
         pass  # the cursor says it

@@ -86,6 +86,7 @@ def migrate(location: Location) -> int:
         backend.apply_migrations(todo)
     backend.connection.close()
     _widen(location)
+    _seal_keys(location)
     return count
 
 
@@ -102,6 +103,16 @@ def _widen(location: Location) -> None:
 def as_json(what: Any) -> str:
     """What a jsonb column takes, the same text for the same thing: keys in order, people's names as they write them."""
     return json.dumps(what, ensure_ascii=False, sort_keys=True).replace("\\u0000", "")
+
+
+def _seal_keys(location: Location) -> None:
+    """Labs' keys that an earlier version kept as they were typed."""
+    from vornet.store import secrets
+
+    with psycopg.connect(location.owner_url) as connection:
+        bare = "SELECT fleet_id, lab_id, key FROM lab WHERE key <> '' AND NOT starts_with(key, %s)"
+        for fleet_id, lab_id, key in connection.execute(bare, (secrets.SEALED,)).fetchall():
+            connection.execute("UPDATE lab SET key = %s WHERE fleet_id = %s AND lab_id = %s", (secrets.seal(key), fleet_id, lab_id))
 
 
 class Database:

@@ -16,7 +16,8 @@ from vornet.flows.house import fleets
 from vornet.flows.lab import files
 from vornet.io.lab_header import CONTEXT, Meaning, said_key, unit_factor
 from vornet.io.lab_link import FolderLab, HttpLab, LabLink, LabTrouble
-from vornet.store.database import Connection, Database, clone_dir, query
+from vornet.store import secrets
+from vornet.store.database import Connection, Database, StoreError, clone_dir, query
 
 WAYS = {"hand": "files are dropped by hand", "pull": "asked over its interface", "folder": "a drop folder is watched"}
 
@@ -72,7 +73,7 @@ def put(
         raise InputError("usual_days", "1 to 365 days")
     row = connection.execute(
         query("labs.put_lab"),
-        {"fleet_id": fleet_id, "name": name, "way": way, "address": address, "key": key.strip(), "usual_days": usual_days,
+        {"fleet_id": fleet_id, "name": name, "way": way, "address": address, "key": secrets.seal(key.strip()), "usual_days": usual_days,
          "depots": depots, "by": by},
     ).fetchone()  # fmt: skip
     assert row is not None
@@ -88,7 +89,7 @@ def drop_root() -> Path:
 def link_to(lab: dict[str, Any], fleet_id: int) -> LabLink:
     """The adapter for a lab's way in."""
     if lab["way"] == "pull":
-        return HttpLab(lab["address"], lab["key"])
+        return HttpLab(lab["address"], secrets.unseal(lab["key"]))
     return FolderLab(drop_root() / str(fleet_id) / lab["address"])
 
 
@@ -130,7 +131,7 @@ def ask(
         trouble = ""
         try:
             _ask_one(db, fleet_id, lab, link(lab, fleet_id), today, take_in, counts)
-        except LabTrouble as error:
+        except (LabTrouble, StoreError) as error:
             trouble = str(error)
             counts["trouble"] += 1
         with db.fleet(fleet_id) as connection:

@@ -23,11 +23,11 @@ SELECT lab_id, name, way, address, key, usual_days, depots, meanings FROM lab WH
 -- :note  labs that results came from
 INSERT INTO lab (fleet_id, name, recorded_by) VALUES (%(fleet_id)s, %(name)s, %(by)s) ON CONFLICT (fleet_id, name) DO NOTHING
 
--- :put_lab  by name: made or changed
+-- :put_lab  by name: made or changed; a key stays only with the address it was given for
 INSERT INTO lab (fleet_id, name, way, address, key, usual_days, depots, recorded_by)
 VALUES (%(fleet_id)s, %(name)s, %(way)s, %(address)s, %(key)s, %(usual_days)s, %(depots)s, %(by)s)
 ON CONFLICT (fleet_id, name) DO UPDATE SET way = excluded.way, address = excluded.address,
-    key = CASE WHEN excluded.key = '' THEN lab.key ELSE excluded.key END, usual_days = excluded.usual_days,
+    key = CASE WHEN excluded.key <> '' THEN excluded.key WHEN lab.address = excluded.address THEN lab.key ELSE '' END, usual_days = excluded.usual_days,
     depots = excluded.depots, trouble = '', recorded_by = excluded.recorded_by
 RETURNING lab_id
 
