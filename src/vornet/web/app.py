@@ -10,6 +10,7 @@ from fastapi import FastAPI, Request, Response
 from fastapi.openapi.utils import get_openapi
 from fastapi.responses import JSONResponse
 from fastapi.staticfiles import StaticFiles
+from psycopg import DataError
 from psycopg_pool import PoolTimeout
 from starlette.exceptions import HTTPException
 
@@ -96,6 +97,11 @@ def create_app(db: Database, today: date | None = None, demo: bool = False) -> F
     @app.exception_handler(InputError)
     def bad_input(request: Request, error: InputError) -> Response:
         return failed(request, 422, "That does not fit", str(error))
+
+    @app.exception_handler(DataError)
+    def no_such_value(request: Request, error: DataError) -> Response:
+        """A letter or a size no column takes: nothing of it was kept."""
+        return failed(request, 422, "That does not fit", "A letter or a number here is one the records cannot keep. Nothing was changed.")
 
     @app.exception_handler(Ended)
     @app.exception_handler(PoolTimeout)

@@ -65,7 +65,7 @@ def draw(request: Request, form: Form) -> Response:
                 minutes = measures.number(waited, "minutes", hand(request).mark) if waited else None
                 parcels.draw(
                     connection, who.fleet_id, sample_no=form.get("sample_no", ""),
-                    compartment_id=int(place) if place.isdigit() else None, oil_id=int(oil) if oil.isdigit() else None,
+                    compartment_id=int(place) if number_like(place) else None, oil_id=int(oil) if number_like(oil) else None,
                     batch=form.get("batch", ""), on=day_of(form.get("on"), "on", today(request)),
                     meter=typed(form, "meter", counts, request), conditions={**conditions, "minutes": minutes}, by=who.name,
                     today=today(request),
@@ -97,12 +97,12 @@ def bottle(request: Request, bottle_id: int, form: Form) -> Response:
 def pack(request: Request, form: Form) -> Response:
     """The chosen bottles go into a new parcel."""
     who = visitor(request)
-    chosen = [int(str(v)) for v in form.many("id") if str(v).isdigit()]
+    chosen = form.ids("id")
     lab = form.get("lab", "")
     try:
         with recording(request) as connection:
             parcel = parcels.pack(
-                connection, who.fleet_id, chosen, int(lab) if lab.isdigit() else 0, form.get("note", ""), who.name, today(request)
+                connection, who.fleet_id, chosen, int(lab) if number_like(lab) else 0, form.get("note", ""), who.name, today(request)
             )
     except InputError as error:
         return _page(request, str(error), form, "")
@@ -181,7 +181,7 @@ def put_lab(request: Request, form: Form) -> Response:
         with recording(request) as connection:
             labs.put(
                 connection, who.fleet_id, name=form.get("name", ""), way=form.get("way", "hand"),
-                address=form.get("address", ""), key=form.get("key", ""), usual_days=int(days) if days.isdigit() else 0,
+                address=form.get("address", ""), key=form.get("key", ""), usual_days=int(days) if number_like(days) else 0,
                 depots=[str(d) for d in form.many("depots") if str(d)], by=who.name,
             )  # fmt: skip
     except InputError as error:

@@ -11,6 +11,7 @@ from vornet.core.drain import DrainFacts
 from vornet.core.errors import InputError
 from vornet.core.measures import Hand
 from vornet.flows.work.drain import AIR_FILTERS, Drained
+from vornet.web.pages import number_like
 
 
 @dataclass
@@ -76,7 +77,7 @@ class DrainForm:
                 missing_l=self.volume("level_missing_l", "oil missing", -50), out_l=self.volume("volume_out_l", "oil out"),
                 out_kind=self.fields.get("volume_out_kind", "measured"), filter_changed=self.fields.get("filter_changed", "yes") == "yes",
             ),
-            in_l=self.volume("volume_in_l", "oil in"), magnet_grade=int(magnet) if magnet.isdigit() and magnet.isascii() else None,
+            in_l=self.volume("volume_in_l", "oil in"), magnet_grade=int(magnet) if number_like(magnet) else None,
             air_filter=air if air in AIR_FILTERS else None, oil=self.text("oil"), batch=self.text("batch"),
             ambient_c=self.amount("ambient_c", "temperature", "the air temperature", -60, 70), reading_after=self.level("reading_after"),
             concession=self.text("concession")[:500], sample_no=self.text("sample_no"), note=self.text("note"), client_id=client,

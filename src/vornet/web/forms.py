@@ -10,6 +10,7 @@ from vornet.core import measures, schools
 from vornet.core.errors import InputError
 from vornet.core.measures import Hand
 from vornet.io import equipment as eq
+from vornet.web.pages import number_like
 
 #: kinds whose figures have a unit
 QUANTITIES = ("volume", "torque", "length", "pressure", "temperature", "distance", "hours")
@@ -295,7 +296,7 @@ def label_of(name: str) -> str:
     """An input's name as people read it: ``drain_points.0.torque_max_nm`` → 'Drain points 1, torque to'."""
     parts = name.split(".")
     rows = next((r for r in LISTS if r.key == parts[0]), None)
-    if rows is not None and len(parts) >= 2 and parts[1].isdigit():
+    if rows is not None and len(parts) >= 2 and number_like(parts[1]):
         place = f"{rows.title} {int(parts[1]) + 1}"
         field = next((f for f in rows.fields if len(parts) > 2 and f.key == parts[2]), None)
         return f"{place}, {field.label.lower()}" if field else place

@@ -18,7 +18,7 @@ from vornet.flows.lab import files, held_rows, held_samples, inbox
 from vornet.io import apart
 from vornet.io.lab_header import Meaning
 from vornet.store.database import Connection
-from vornet.web.pages import Form, database, needs, recording, render, today, visitor
+from vornet.web.pages import Form, database, needs, number_like, recording, render, today, visitor
 
 router = APIRouter()
 LARGEST = 200_000_000
@@ -66,7 +66,7 @@ def _answer(request: Request, act: Callable[[Connection], str | None], show: str
 
 def _place(form: dict[str, Any]) -> int:
     text = form.get("at", "0")
-    return int(text) if text.isdigit() and len(text) < 6 else 0
+    return int(text) if number_like(text) and len(text) < 6 else 0
 
 
 @router.post("/lab", dependencies=[needs("take_files"), takes(LARGEST + 100_000)])

@@ -32,7 +32,7 @@ def _wanted(params: Any) -> units.Wanted:
     page = str(params.get("page", "0"))
     return units.Wanted(
         **{k: str(params.get(k, ""))[:120] for k in _NARROW}, doubted=bool(params.get("doubted")),
-        sort=str(params.get("sort", "unit")), down=bool(params.get("down")), page=min(int(page), 10_000) if page.isdigit() else 0,
+        sort=str(params.get("sort", "unit")), down=bool(params.get("down")), page=min(int(page), 10_000) if number_like(page) else 0,
     )  # fmt: skip
 
 

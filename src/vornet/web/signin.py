@@ -11,7 +11,7 @@ from vornet.api.bodies import takes
 from vornet.core.errors import InputError
 from vornet.flows.house import access, people
 from vornet.sim.demo import LOGINS, NAMES
-from vornet.web.pages import Form, OpenForm, database, from_here, needs, opened, recording, render, visitor
+from vornet.web.pages import Form, OpenForm, database, from_here, needs, number_like, opened, recording, render, visitor
 
 router = APIRouter()
 COOKIE = "vornet_session"
@@ -92,7 +92,7 @@ def leave(request: Request, form: Form) -> Response:
 def choose_fleet(request: Request, form: Form) -> Response:
     """Go on in another of one's fleets."""
     chosen = form.get("fleet", "")
-    if not chosen.isdigit():
+    if not number_like(chosen):
         raise InputError("fleet", "choose one of your fleets")
     people.choose_fleet(database(request), request.cookies.get(COOKIE, ""), visitor(request), int(chosen))
     return RedirectResponse("/", 303)
@@ -132,7 +132,7 @@ def make_token(request: Request, form: Form) -> Response:
     """A new token; its text is on the answer and nowhere else."""
     who, days = visitor(request), form.get("days", "90")
     try:
-        if not days.isdigit():
+        if not number_like(days):
             raise InputError("days", "a number of days is needed")
         with recording(request) as connection:
             token = people.make_token(

@@ -14,7 +14,7 @@ from vornet.flows.pages import rows as rows_of
 from vornet.flows.plan import service
 from vornet.flows.register import templates, units
 from vornet.web import forms
-from vornet.web.pages import Form, database, day_of, hand, needs, opened, recording, render, today, visitor
+from vornet.web.pages import Form, database, day_of, hand, needs, number_like, opened, recording, render, today, visitor
 
 router = APIRouter()
 
@@ -71,7 +71,7 @@ def _pattern(connection: Any, template: int | None, copy: int | None, day: Any) 
 def make(request: Request, form: Form) -> Response:
     """Make the unit that the form describes, with its pattern's compartments as they were adjusted."""
     who, errors = visitor(request), {}  # type: ignore[var-annotated]
-    ids = {k: int(form[k]) if form.get(k, "").isdigit() else None for k in ("template", "copy")}
+    ids = {k: int(form[k]) if number_like(form.get(k, "")) else None for k in ("template", "copy")}
     given = forms.read_fields(forms.UNIT_FIELDS, form, hand(request), errors)
     try:
         on = day_of(form.get("on"), "on", today(request))
