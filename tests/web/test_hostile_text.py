@@ -11,7 +11,7 @@ from fastapi.testclient import TestClient
 import vornet
 from conftest import HEADER, TODAY, healthy_rows, routes, small_register
 from vornet.core.errors import InputError
-from vornet.flows.house import fleets, people
+from vornet.flows.house import access, fleets, people
 from vornet.flows.judge import evaluate
 from vornet.flows.lab import results
 from vornet.flows.register import register
@@ -85,3 +85,35 @@ def test_a_nul_in_a_results_file_is_said(db, fleet):
     results.load(db, listed.encode(), fleet=fleet, name="s.json", by="t")
     with db.fleet(fleets.find(db, fleet)) as c:
         assert c.execute("SELECT count(*) AS n FROM sample").fetchone()["n"] >= len(rows) - 1
+
+
+BODIES = (
+    b"", b"\xff\xff", b"[" * 3000, b"null", b"[null]", b'{"x":1e999}', b'{"x":NaN}', b"9" * 5000, b'{"fleet":"\\u0000"}',
+    b'{"a":"\\ud800"}', b'[{"\\ud800":1,"unit":"\\ud800"}]', b'[{"unit":"\\u0000","on":"2026-01-01","meter":1}]',
+)  # fmt: skip
+
+
+def test_no_body_breaks_the_api(workshop, db, fleet):
+    client, csrf, _ = workshop
+    page = client.post("/me/tokens", data={"csrf": csrf, "name": "t", "days": "9", "scopes": list(access.SCOPES)}).text
+    token = re.search(r'<code class="token">([^<]+)', page)[1]
+    seen = set()
+    for route in routes(client.app):
+        for method in route.methods & {"POST", "PUT"} if route.path.startswith("/api") else ():
+            for body in BODIES if "/calc/" in route.path or route.path.endswith("/readings") else BODIES[1:2] + BODIES[-2:]:
+                for kind in ("application/json", "text/csv"):
+                    head = {"Authorization": f"Bearer {token}", "Content-Type": kind}
+                    answer = client.request(method, route.path, content=body, headers=head)
+                    assert answer.status_code in (200, 400, 415, 422), (method, route.path, body[:40], kind, answer.status_code)
+                    assert answer.headers["Content-Security-Policy"] and answer.headers["X-Content-Type-Options"] == "nosniff"
+                    seen.add(route.path)
+    assert {"/api/v1/readings", "/api/v1/register", "/api/v1/results"} <= seen and len(seen) > 15
+
+
+@pytest.mark.parametrize("origin", [b"http://[", b"null", b"http://\xc3\xa9", b"\xff", b"http://x:99999999"])
+def test_an_odd_origin_is_a_stranger(workshop, origin):
+    client, _, _ = workshop
+    answer = client.post("/sign-in", data={"login": "x", "password": "y"}, headers={"Origin": origin})
+    assert answer.status_code == 403 and answer.headers["Content-Security-Policy"]
+    odd = {"Authorization": b"Bearer \xff", "Accept-Language": b"\xff", "Cookie": b"vornet_session=\xff", "Range": b"bytes=9-1"}
+    assert client.get("/api/v1/register", headers=odd).status_code == 401

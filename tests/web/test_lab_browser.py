@@ -106,8 +106,9 @@ def test_headings_are_explained_once_in_the_page(page: Page, served, db, fleet, 
 
 
 @pytest.fixture
-def lab_on_loopback(tmp_path):
+def lab_on_loopback(tmp_path, monkeypatch):
     """The lab that ships with Vornet, listening, with a clock the test turns."""
+    monkeypatch.setenv("VORNET_PRIVATE_LABS", "1")
     now = [1000.0]
     made = lab_sim.Bench(tmp_path / "books", lab_sim.Clock(5, 20, lambda: now[0]), TODAY - timedelta(days=1096), 1, 0.0, 0.0)
     with socket.socket() as s:

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import json
 import secrets
 from datetime import date
 
 import structlog
 from fastapi import FastAPI, Request, Response
+from fastapi.exceptions import RequestValidationError
 from fastapi.openapi.utils import get_openapi
 from fastapi.responses import JSONResponse
 from fastapi.staticfiles import StaticFiles
@@ -97,6 +99,12 @@ def create_app(db: Database, today: date | None = None, demo: bool = False) -> F
     @app.exception_handler(InputError)
     def bad_input(request: Request, error: InputError) -> Response:
         return failed(request, 422, "That does not fit", str(error))
+
+    @app.exception_handler(RequestValidationError)
+    def not_as_described(request: Request, error: RequestValidationError) -> Response:
+        """What is wrong and where; what was sent is not sent back (it need not be text at all)."""
+        wrong = [{"type": e["type"], "loc": e["loc"], "msg": e["msg"]} for e in error.errors()]
+        return Response(json.dumps({"detail": wrong}, ensure_ascii=True), 422, media_type="application/json")
 
     @app.exception_handler(DataError)
     def no_such_value(request: Request, error: DataError) -> Response:

@@ -159,7 +159,10 @@ def opened(document: Any) -> Any:
 def from_here(request: Request) -> bool:
     """Whether a form that no session vouches for was sent from a page of our own."""
     origin = request.headers.get("Origin")
-    return not origin or urlsplit(origin).netloc == request.headers.get("Host")
+    try:
+        return not origin or urlsplit(origin).netloc == request.headers.get("Host")
+    except ValueError:  # no address at all
+        return False
 
 
 def base_address(request: Request) -> str:
