@@ -3,7 +3,7 @@
 import json
 import re
 from pathlib import Path
-from urllib.parse import quote
+from urllib.parse import quote, unquote
 
 import pytest
 from fastapi.testclient import TestClient
@@ -18,7 +18,7 @@ from vornet.flows.register import register
 from vornet.flows.work import cards
 from vornet.web.app import create_app
 
-ODD = {"nul": "\x00", "a digit that is none": "²", "too large": "9" * 15}
+ODD = {"nul": "\x00", "a digit that is none": "²", "too large": "9" * 26}
 ENDS = ("/sign-out", "/me/end", "/me/password", "/admin/people")  # they would sign the tester out
 
 
@@ -117,3 +117,23 @@ def test_an_odd_origin_is_a_stranger(workshop, origin):
     assert answer.status_code == 403 and answer.headers["Content-Security-Policy"]
     odd = {"Authorization": b"Bearer \xff", "Accept-Language": b"\xff", "Cookie": b"vornet_session=\xff", "Range": b"bytes=9-1"}
     assert client.get("/api/v1/register", headers=odd).status_code == 401
+
+
+def test_a_file_is_named_in_every_letter(db, fleet):
+    """RFC 6266 and RFC 5987: plain letters in quotes, the rest in percent signs; no letter ends the header."""
+    document = small_register(fleet, drains=[], readings=[])
+    unit = 'Ω "é"\n;x%41'
+    document["units"][0]["unit"] = unit
+    register.load(db, json.dumps(document).encode(), by="t", today=TODAY)
+    login = "n" + fleet.replace(" ", "").lower()
+    people.add(db, fleet, login, "N", "right-and-long", "analyst")
+    with db.fleet(fleets.find(db, fleet)) as c:
+        sql = "SELECT compartment_id FROM compartment JOIN unit USING (unit_id) WHERE unit.name = %s"
+        row = c.execute(sql, (unit.strip(),)).fetchone()
+    client = TestClient(create_app(db, today=TODAY))
+    client.post("/sign-in", data={"login": login, "password": "right-and-long"})
+    for kind in ("csv", "xlsx", "json", "pdf"):
+        head = client.get(f"/compartments/{row['compartment_id']}/history.{kind}").headers["Content-Disposition"]
+        plain, full = re.fullmatch(r"(?:attachment|inline); filename=\"([ -~]+)\"; filename\*=UTF-8''([\w.%~-]+)", head, re.ASCII).groups()
+        assert not set(plain) & set('";%\\/')
+        assert "Ω" in unquote(full) and "\n" not in unquote(full) and unquote(full).endswith("." + kind)

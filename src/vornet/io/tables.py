@@ -5,21 +5,33 @@ from __future__ import annotations
 import csv
 import io
 import json
+import re
 from collections.abc import Sequence
 from typing import Any
 
-FORMULA = ("=", "+", "-", "@", "\t", "\r")
+#: where a spreadsheet would begin a formula: at the start of a cell, and after whatever another separator than ours would make a start
+_RUNS = re.compile(r"(^|[;|\t\r\n])(?='*[=+\-@\t\r])")
+_HELD = re.compile(r"(^|[;|\t\r\n])'(?='*[=+\-@\t\r])")
 
 
 def cell(value: Any) -> Any:
-    """A cell's text; one that a spreadsheet would run is quoted with an apostrophe."""
+    """A cell's text; what a spreadsheet would run, whatever it takes for the separator, is held by an apostrophe.
+
+    >>> cell("=1+1"), cell("worn; see;=cmd|-9"), cell("-5 °C outside"), cell(-5)
+    ("'=1+1", "worn; see;'=cmd|'-9", "'-5 °C outside", -5)
+    >>> let_go(cell("it's;'=x")) == "it's;'=x"
+    True
+    """
     if value is None:
         return ""
     if isinstance(value, dict | list):
         value = json.dumps(value, ensure_ascii=False)
-    if isinstance(value, str) and value.startswith(FORMULA):
-        return "'" + value
-    return value
+    return _RUNS.sub(r"\1'", value) if isinstance(value, str) else value
+
+
+def let_go(text: str) -> str:
+    """A text that ``cell`` wrote, as it was before."""
+    return _HELD.sub(r"\1", text)
 
 
 def as_csv(rows: Sequence[dict[str, Any]]) -> str:

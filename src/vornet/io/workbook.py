@@ -373,8 +373,8 @@ def _value(table: Table, column: str, cell: Any, quoted: bool) -> Any:
         return cell.isoformat()[:10]
     if isinstance(cell, str):
         cell = cell.strip()
-        if quoted and cell[:1] == "'" and cell[1:2] in tables.FORMULA:
-            cell = cell[1:]
+        if quoted:
+            cell = tables.let_go(cell)
     if _is_json(table, column):
         try:
             value = json.loads(cell) if isinstance(cell, str) else cell

@@ -12,7 +12,7 @@ from vornet.core import schools
 from vornet.core.errors import InputError
 from vornet.flows.house import access, fleets, links, people
 from vornet.io import tables
-from vornet.web.pages import Form, base_address, database, maybe_day, needs, opened, recording, render, visitor
+from vornet.web.pages import Form, base_address, database, maybe_day, named, needs, opened, recording, render, visitor
 
 router = APIRouter(prefix="/admin")
 PAGE = 100
@@ -113,12 +113,12 @@ def audit_file(request: Request, layout: str) -> Response:
     if layout == "json":
         body = json.dumps(rows, default=lambda x: x.isoformat(), ensure_ascii=False, indent=1)
         return Response(body, media_type="application/json",
-                        headers={"Content-Disposition": 'attachment; filename="audit.json"'})  # fmt: skip
+                        headers=named("audit.json"))  # fmt: skip
     if layout != "csv":
         raise InputError("layout", "csv or json")
     flat = [{**r, "at": r["at"].isoformat()} for r in rows]
     return Response(tables.as_csv(flat), media_type="text/csv",
-                    headers={"Content-Disposition": 'attachment; filename="audit.csv"'})  # fmt: skip
+                    headers=named("audit.csv"))  # fmt: skip
 
 
 @router.get("/settings", dependencies=[needs("edit_settings")])

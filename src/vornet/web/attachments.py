@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from urllib.parse import quote
-
 from fastapi import APIRouter, Request
 from fastapi.responses import RedirectResponse, Response
 from starlette.exceptions import HTTPException
@@ -12,7 +10,7 @@ from vornet.api.bodies import takes
 from vornet.core.errors import InputError
 from vornet.flows.pages import rows as rows_of
 from vornet.flows.register import attachments
-from vornet.web.pages import Form, database, needs, recording, visitor
+from vornet.web.pages import Form, database, named, needs, recording, visitor
 from vornet.web.unit import compartment, show_unit
 
 router = APIRouter()
@@ -41,11 +39,8 @@ def attachment(request: Request, attachment_id: int) -> Response:
         found = rows_of.attachment(connection, attachment_id)
     if found is None:
         raise HTTPException(404, "There is no such file in this fleet.")
-    inline = "inline" if found["media_type"].startswith("image/") else "attachment"
-    return Response(
-        bytes(found["content"]), media_type=found["media_type"],
-        headers={"Content-Disposition": f"{inline}; filename*=UTF-8''{quote(found['name'])}"},
-    )  # fmt: skip
+    shown = named(found["name"], inline=found["media_type"].startswith("image/"))
+    return Response(bytes(found["content"]), media_type=found["media_type"], headers=shown)
 
 
 @router.post("/attachments/{attachment_id}/remove", dependencies=[needs("edit_register")])

@@ -9,7 +9,7 @@ from fastapi.responses import Response
 
 from vornet.flows.pages import board
 from vornet.io import tables
-from vornet.web.pages import database, needs, render, today, visitor
+from vornet.web.pages import database, named, needs, render, today, visitor
 from vornet.words.say import each, say
 
 router = APIRouter()
@@ -36,7 +36,7 @@ def as_csv(request: Request, show: str = "all", depot: str = "", q: str = "") ->
                 break
             page += 1
     said = [r | {"open_faults": each(r["open_faults"]), "reason": say(r["reason"])} for r in rows]
-    return Response(tables.as_csv(said), media_type="text/csv", headers={"Content-Disposition": 'attachment; filename="board.csv"'})
+    return Response(tables.as_csv(said), media_type="text/csv", headers=named("board.csv"))
 
 
 @router.get("/decide", dependencies=[needs("see_intervals")])

@@ -21,7 +21,7 @@ from vornet.flows.pages import rows as rows_of
 from vornet.flows.register import dump, many, oils, templates, units
 from vornet.io import apart, equipment, tables, workbook
 from vornet.web import forms
-from vornet.web.pages import Form, Posted, database, hand, maybe_day, needs, number_like, opened, recording, render, today, visitor
+from vornet.web.pages import Form, Posted, database, hand, maybe_day, named, needs, number_like, opened, recording, render, today, visitor
 
 router = APIRouter()
 LARGEST = 60_000_000
@@ -69,7 +69,7 @@ def list_file(request: Request) -> Response:
 
 
 def _file(content: str | bytes, media: str, name: str) -> Response:
-    return Response(content, media_type=media, headers={"Content-Disposition": f'attachment; filename="{name}"'})
+    return Response(content, media_type=media, headers=named(name))
 
 
 # ---- many at once ----------------------------------------------------------------------------------------------

@@ -9,7 +9,7 @@ from contextlib import contextmanager
 from datetime import date
 from importlib.resources import files
 from typing import Annotated, Any
-from urllib.parse import urlsplit
+from urllib.parse import quote, urlsplit
 
 from fastapi import Depends, Request
 from fastapi.responses import HTMLResponse
@@ -154,6 +154,14 @@ def opened(document: Any) -> Any:
     if isinstance(document, list):
         return [opened(v) for v in document]
     return document
+
+
+def named(name: str, inline: bool = False) -> dict[str, str]:
+    """The header that names what is handed out (RFC 6266): in plain letters, and in full for those who read that."""
+    kept = re.sub(r"[\x00-\x1f\x7f/\\\\]+", "-", name).encode("utf-8", "replace").decode()
+    plain = re.sub(r'[^ -~]|["%;]', "_", kept)
+    full = "" if plain == kept else f"; filename*=UTF-8''{quote(kept, safe='')}"
+    return {"Content-Disposition": f'{"inline" if inline else "attachment"}; filename="{plain}"{full}'}
 
 
 def from_here(request: Request) -> bool:

@@ -9,7 +9,7 @@ from vornet.flows.judge import verdicts
 from vornet.flows.pages import board
 from vornet.flows.plan import service
 from vornet.io import tables
-from vornet.web.pages import database, needs, render, today, visitor
+from vornet.web.pages import database, named, needs, render, today, visitor
 
 router = APIRouter()
 HORIZONS = ((14, "2 weeks"), (30, "30 days"), (90, "3 months"), (365, "a year"))
@@ -39,5 +39,5 @@ def as_csv(request: Request, show: str = "all", depot: str = "", days: int = 30)
     keys = ("due_day", "unit", "compartment", "item", "depot", "driver", "due_meter", "meter_unit", "to_due", "last_day")
     return Response(
         tables.as_csv([{k: r[k] for k in keys} for r in found["rows"]]), media_type="text/csv",
-        headers={"Content-Disposition": 'attachment; filename="due.csv"'},
+        headers=named("due.csv"),
     )  # fmt: skip

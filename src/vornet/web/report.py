@@ -16,7 +16,7 @@ from vornet.flows.pages import report
 from vornet.io import tables
 from vornet.web.charts.ribbon import on_paper
 from vornet.web.compartment import facts_of, ribbon_of
-from vornet.web.pages import database, needs, today, visitor
+from vornet.web.pages import database, named, needs, today, visitor
 from vornet.web.paper import pdf
 
 router = APIRouter()
@@ -47,7 +47,7 @@ def sample(request: Request, compartment_id: int, sample_id: int) -> Response:
 def history(request: Request, compartment_id: int, kind: str) -> Response:
     """A compartment's history: pdf, csv, xlsx or json."""
     facts = facts_of(request, compartment_id)
-    name = f"{facts.row['unit']} {facts.row['compartment']}".replace('"', "").replace("/", "-").encode("ascii", "replace").decode()
+    name = f"{facts.row['unit']} {facts.row['compartment']}"
     rows = report.history_rows(facts)
     if kind == "pdf":
         keys = compartments.panels_asked(facts, request.query_params.getlist("m"))[:4]
@@ -64,7 +64,7 @@ def history(request: Request, compartment_id: int, kind: str) -> Response:
         content, media = json.dumps(report.history_document(facts), ensure_ascii=False, indent=1).encode(), "application/json"
     else:
         raise HTTPException(404, "A history comes as pdf, csv, xlsx or json.")
-    return Response(content, media_type=media, headers={"Content-Disposition": f'attachment; filename="{name}.{kind}"'})
+    return Response(content, media_type=media, headers=named(f"{name}.{kind}"))
 
 
 @router.get("/reports/week.pdf", dependencies=[needs("see_review")])
