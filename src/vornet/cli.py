@@ -17,7 +17,7 @@ import typer
 from vornet.core.errors import InputError
 
 if TYPE_CHECKING:
-    from vornet.store.database import Database
+    from vornet.store.database import Connection, Database
 
 app = typer.Typer(no_args_is_help=True, add_completion=False, pretty_exceptions_enable=False, help=__doc__)
 import_app = typer.Typer(no_args_is_help=True, help="Take files in.")
@@ -351,18 +351,25 @@ def user_add(
     typer.echo(f"{login} may sign in" if new else f"{login} had a sign-in already and keeps its password; joined the fleet")
 
 
+def _member(connection: Connection, login: str, fleet: str) -> dict[str, Any]:
+    from vornet.flows.house import people
+
+    for member in people.members(connection):
+        if member["login"] == login.strip().lower():
+            return member
+    raise InputError("login", f"{login!r} is not in {fleet}")
+
+
 @user_app.command("link")
 def user_link(login: str, fleet: Fleet = None) -> None:
     """Make a link by which someone chooses a new password; it works once, for two days."""
-    from vornet.flows.house import fleets, links, people
+    from vornet.flows.house import fleets, links
 
     with database() as db:
         chosen = _fleet(db, fleet)
         fleet_id = fleets.find(db, chosen)
         with db.fleet(fleet_id) as connection:
-            member = next((m for m in people.members(connection) if m["login"] == login.strip().lower()), None)
-            if member is None:
-                raise InputError("login", f"{login} is not in {chosen}")
+            member = _member(connection, login, chosen)
             token = links.make_password_link(connection, fleet_id, member["account_id"], member["login"], "command line")
     typer.echo(f"/password/{token}")
 
@@ -380,9 +387,7 @@ def token_add(
         chosen = _fleet(db, fleet)
         fleet_id = fleets.find(db, chosen)
         with db.fleet(fleet_id) as connection:
-            member = next((m for m in people.members(connection) if m["login"] == login.strip().lower()), None)
-            if member is None:
-                raise InputError("login", f"{login!r} is not in {chosen}")
+            member = _member(connection, login, chosen)
             token = people.make_token(connection, fleet_id, member["account_id"], "command line", name, scopes, days)
     typer.echo(token)
 
