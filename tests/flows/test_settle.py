@@ -1,6 +1,7 @@
 """Facts below, judgement above: writers touch, the opener of the transaction settles, a worker does what is many."""
 
 import json
+from concurrent.futures import ThreadPoolExecutor
 
 import psycopg
 import pytest
@@ -145,6 +146,37 @@ def test_two_who_touch_one_compartment_do_not_wait_for_each_other(db, fleet, pla
         queue.touch(b, fleet_id, mine)
         assert queue.take_touched(b).compartments == tuple(mine)
         assert queue.take_touched(a).compartments == tuple(mine)
+
+
+def test_two_who_ask_for_one_evaluation_at_a_time_are_both_served(db, fleet):
+    """Two signatures in one moment; the second found the first's job only when it wrote its own."""
+    fleet_id, asked = fleets.find(db, fleet), "SELECT count(*) AS n FROM procrastinate_jobs WHERE task_name = %s AND status = 'todo'"
+    with ThreadPoolExecutor(1) as second:
+        with db.fleet(fleet_id) as first:
+            queue.put_evaluation(first, fleet_id, [1, 2])
+            other = second.submit(asks_too, db, fleet_id)
+            with pytest.raises(TimeoutError):  # it waits for what the first does
+                other.result(timeout=0.5)
+        other.result(timeout=10)
+    with db.fleet(fleet_id) as c:
+        assert c.execute(asked, [queue.EVALUATE]).fetchone()["n"] == 1
+        c.execute("DELETE FROM procrastinate_jobs")
+
+
+def asks_too(db, fleet_id):
+    with db.fleet(fleet_id) as c:
+        queue.put_evaluation(c, fleet_id, [2, 1])
+
+
+def test_an_evaluation_is_not_begun_before_the_last_who_asked_for_it_has_written(db, fleet):
+    fleet_id = fleets.find(db, fleet)
+    asks_too(db, fleet_id)
+    with db.fleet(fleet_id) as writing:
+        queue.put_evaluation(writing, fleet_id, [1, 2])  # waits there already
+        with db.fleet(fleet_id) as c:
+            assert c.execute("SELECT 1 FROM procrastinate_jobs WHERE status = 'todo' FOR UPDATE SKIP LOCKED").fetchone() is None
+    with db.fleet(fleet_id) as c:
+        c.execute("DELETE FROM procrastinate_jobs")
 
 
 def test_what_waits_for_a_fleet_that_is_gone_troubles_nobody(db, fleet, place):

@@ -5,6 +5,7 @@ The queue is PostgreSQL's, so that what is put there survives whoever was to do 
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 from collections.abc import Iterable
 from dataclasses import dataclass
@@ -46,14 +47,17 @@ def put_file(connection: Connection, fleet_id: int, import_file_id: int) -> None
 
 
 def put_evaluation(connection: Connection, fleet_id: int, compartments: Iterable[int]) -> None:
-    """Put the evaluation of some compartments on the queue; once, however often asked."""
+    """Put the evaluation of some compartments on the queue; once, however often asked, by however many at a time."""
+    from procrastinate.exceptions import AlreadyEnqueued
+
     mine = sorted(compartments)
     which = hashlib.blake2b(",".join(map(str, mine)).encode(), digest_size=12).hexdigest()
     lock = f"evaluate {fleet_id}/{which}"
-    if connection.execute(query("queue.evaluation_waits"), {"lock": lock}).fetchone() is None:
-        _outside().configure_task(EVALUATE, connection=connection, lock=f"evaluate {fleet_id}", queueing_lock=lock).defer(
-            fleet_id=fleet_id, compartments=mine
-        )
+    while connection.execute(query("queue.evaluation_waits"), {"lock": lock}).fetchone() is None:
+        task = _outside().configure_task(EVALUATE, connection=connection, lock=f"evaluate {fleet_id}", queueing_lock=lock)
+        # somebody else's transaction may put the same there meanwhile: theirs then waits for the end of this one too
+        with contextlib.suppress(AlreadyEnqueued), connection.transaction():
+            task.defer(fleet_id=fleet_id, compartments=mine)
 
 
 def touch(connection: Connection, fleet_id: int, compartments: Iterable[int]) -> None:

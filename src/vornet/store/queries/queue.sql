@@ -14,5 +14,6 @@ DELETE FROM touched RETURNING what, id
 -- :compartments  whether everything was touched
 SELECT count(*) AS n FROM compartment
 
--- :evaluation_waits  the same evaluation is on the queue already and nobody has begun it
-SELECT 1 FROM procrastinate_jobs WHERE queueing_lock = %(lock)s AND status = 'todo'
+-- :evaluation_waits  the same evaluation is on the queue already and nobody has begun it; kept from being begun
+-- until this transaction ends, or what it recorded would be judged by nobody
+SELECT 1 FROM procrastinate_jobs WHERE queueing_lock = %(lock)s AND status = 'todo' FOR UPDATE
