@@ -27,6 +27,7 @@ from vornet.store import cluster
 from vornet.store.database import Database, Location, clone_dir, migrate
 
 TODAY = date(2026, 1, 15)
+os.environ["VORNET_URL"] = "http://testserver"  # what an application without a port is asked as; this machine itself is always known
 EXAMPLES = Path(__file__).resolve().parents[1] / "docs" / "examples"
 _numbers = itertools.count(1)
 # the same cases on every machine, and no time limit a busy machine could miss; `--hypothesis-profile default` draws new ones

@@ -363,7 +363,7 @@ def _member(connection: Connection, login: str, fleet: str) -> dict[str, Any]:
 @user_app.command("link")
 def user_link(login: str, fleet: Fleet = None) -> None:
     """Make a link by which someone chooses a new password; it works once, for two days."""
-    from vornet.flows.house import fleets, links
+    from vornet.flows.house import fleets, installation, links
 
     with database() as db:
         chosen = _fleet(db, fleet)
@@ -371,7 +371,41 @@ def user_link(login: str, fleet: Fleet = None) -> None:
         with db.fleet(fleet_id) as connection:
             member = _member(connection, login, chosen)
             token = links.make_password_link(connection, fleet_id, member["account_id"], member["login"], "command line")
-    typer.echo(f"/password/{token}")
+    typer.echo(f"{installation.address()}/password/{token}")
+
+
+@user_app.command("second-factor-off")
+def user_second_off(login: str, fleet: Fleet = None) -> None:
+    """Take a lost second factor off someone who is in this fleet alone."""
+    from vornet.flows.house import fleets, second_factor
+
+    with database() as db:
+        chosen = _fleet(db, fleet)
+        fleet_id = fleets.find(db, chosen)
+        with db.fleet(fleet_id) as connection:
+            second_factor.take_off(connection, fleet_id, "command line", _member(connection, login, chosen)["account_id"])
+    typer.echo(f"{login} signs in with the password alone")
+
+
+@app.command()
+def check(
+    fleet: Fleet = None, as_json: AsJson = False,
+    seen: Annotated[str, typer.Option("--seen", help="NUMBER:HASH of the audit trail as noted before; needs one fleet.")] = "",
+) -> None:  # fmt: skip
+    """Look whether what is kept is whole: the audit trail's chain, every table's policy. Exit 1 when something is not."""
+    from dataclasses import asdict
+
+    from vornet.flows.house import health
+
+    with database() as db:
+        found = health.look(db, _fleet(db, fleet) if fleet or seen else None, seen)
+    if as_json:
+        _print([asdict(f) for f in found])
+    else:
+        for f in found:
+            typer.echo(f"{'good ' if f.good else 'WRONG'} {f.about}: {f.said}")
+    if not all(f.good for f in found):
+        raise typer.Exit(1)
 
 
 @token_app.command("add")
@@ -381,14 +415,14 @@ def token_add(
     fleet: Fleet = None, days: Annotated[int, typer.Option("--days", help="How long it lasts.")] = 90,
 ) -> None:  # fmt: skip
     """Make an API token for a program; it is printed once."""
-    from vornet.flows.house import fleets, people
+    from vornet.flows.house import fleets, tokens
 
     with database() as db:
         chosen = _fleet(db, fleet)
         fleet_id = fleets.find(db, chosen)
         with db.fleet(fleet_id) as connection:
             member = _member(connection, login, chosen)
-            token = people.make_token(connection, fleet_id, member["account_id"], "command line", name, scopes, days)
+            token = tokens.make(connection, fleet_id, member["account_id"], "command line", name, scopes, days)
     typer.echo(token)
 
 
@@ -399,14 +433,16 @@ def serve(
     worker: Annotated[bool, typer.Option(help="Work on the queue beside serving; without, run `vornet worker` elsewhere.")] = True,
 ) -> None:  # fmt: skip
     """Serve the application, with a worker beside it."""
-    from vornet.flows.house import people
+    from vornet.flows.house import first_run, installation
     from vornet.web import server
 
+    installation.check()
     with database() as db:
         db.check_role()
-        code = people.first_run_code(db)
+        code = first_run.code(db)
     if code:
-        typer.echo(f"Nobody has a sign-in yet: http://{host}:{port}/set-up?code={code} makes the first fleet and its admin.")
+        base = installation.address() or f"http://{host}:{port}"
+        typer.echo(f"Nobody has a sign-in yet: {base}/set-up?code={code} makes the first fleet and its admin.")
     beside = [["worker", *(["--today", today] if today else [])]] if worker else []
     with server.beside(*beside):
         server.run(host, port, today=_day(today) if today else None, demo=demo)

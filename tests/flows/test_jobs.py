@@ -10,7 +10,7 @@ from PIL import Image
 
 from conftest import TODAY, small_register
 from vornet.core.errors import InputError
-from vornet.flows.house import fleets, people
+from vornet.flows.house import fleets, people, sessions
 from vornet.flows.judge import evaluate, fleet_history
 from vornet.flows.judge.settle import settling
 from vornet.flows.register import register, units
@@ -39,7 +39,7 @@ def ready(db, fleet):
     tag = fleet.replace(" ", "").lower()
     for name in ("sunniva", "tomas"):
         people.add(db, fleet, f"{name}{tag}", name.title(), "right-and-long", "technician")
-    visitors = [people.visitor(db, people.sign_in(db, f"{n}{tag}", "right-and-long")) for n in ("sunniva", "tomas")]
+    visitors = [sessions.visitor(db, sessions.sign_in(db, f"{n}{tag}", "right-and-long").token) for n in ("sunniva", "tomas")]
     with settling(db, fleet_id, TODAY) as c:
         unit_id = c.execute("SELECT unit_id FROM unit").fetchone()["unit_id"]
         ids = {r["name"]: r["compartment_id"] for r in c.execute("SELECT name, compartment_id FROM compartment").fetchall()}

@@ -8,7 +8,7 @@ import pytest
 
 from conftest import HEADER, TODAY, row, small_register
 from vornet.core.errors import FormErrors, InputError
-from vornet.flows.house import fleets, people
+from vornet.flows.house import fleets, people, tokens
 from vornet.flows.lab import results
 from vornet.flows.pages import board
 from vornet.flows.pages import compartment as page
@@ -275,12 +275,12 @@ def test_a_token_is_ended_by_its_owner_and_by_an_admin_only(db, fleet):
     fleet_id = fleets.find(db, fleet)
     with db.fleet(fleet_id) as c:
         who = {r["login"][:8].rstrip("-"): people.Visitor(r["account_id"], r["login"], r["login"], fleet_id, fleet, tuple(r["roles"]), "")
-               for r in c.execute("SELECT * FROM membership JOIN account USING (account_id)").fetchall()}  # fmt: skip
-        people.make_token(c, fleet_id, who["tok-one"].account_id, "tok-one", "lab bench", ["import"], 30)
-        [mine] = people.tokens(c, who["tok-one"].account_id)
-        assert people.tokens(c, who["tok-two"].account_id) == []
+               for r in c.execute("SELECT account_id, login, roles FROM membership JOIN account USING (account_id)").fetchall()}  # fmt: skip
+        tokens.make(c, fleet_id, who["tok-one"].account_id, "tok-one", "lab bench", ["import"], 30)
+        [mine] = tokens.kept(c, who["tok-one"].account_id)
+        assert tokens.kept(c, who["tok-two"].account_id) == []
         with pytest.raises(InputError, match="not there"):
-            people.revoke_token(c, who["tok-two"], mine["token_id"], anyone=False)
-        people.revoke_token(c, who["tok-head"], mine["token_id"], anyone=True)
+            tokens.end(c, who["tok-two"], mine["token_id"], anyone=False)
+        tokens.end(c, who["tok-head"], mine["token_id"], anyone=True)
         with pytest.raises(InputError, match="ended already"):
-            people.revoke_token(c, who["tok-one"], mine["token_id"], anyone=False)
+            tokens.end(c, who["tok-one"], mine["token_id"], anyone=False)

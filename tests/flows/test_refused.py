@@ -8,7 +8,7 @@ import pytest
 
 from conftest import TODAY, small_register
 from vornet.core.errors import FormErrors, InputError
-from vornet.flows.house import fleets, links, people
+from vornet.flows.house import fleets, links, people, sessions, tokens
 from vornet.flows.house.people import Visitor
 from vornet.flows.judge import learning, limits, verdicts
 from vornet.flows.lab import held_rows, held_samples, labs, parcels
@@ -129,15 +129,16 @@ CASES = [
     ("a role for a stranger", lambda c, p: people.set_roles(c, p.who, NOWHERE, ["viewer"]), "person", "not in this fleet"),
     ("a role there is not", lambda c, p: people.set_roles(c, p.who, p.who.account_id, ["captain"]), "roles", "not one of"),
     ("the only admin demoted", lambda c, p: people.set_roles(c, p.who, p.who.account_id, ["viewer"]), "roles", "only admin"),
-    ("the only admin taken out", lambda c, p: people.set_roles(c, p.who, p.who.account_id, []), "roles", "only admin"),
+    ("the only admin taken out", lambda c, p: people.remove(c, p.who, p.who.account_id), "roles", "only admin"),
+    ("nothing ticked", lambda c, p: people.set_roles(c, p.who, p.who.account_id, []), "roles", "tick what"),
     ("a password link for a stranger", lambda c, p: links.password_link(c, p.who, NOWHERE), "person", "not in this fleet"),
-    ("signing a stranger out", lambda c, p: people.end_sessions(c, p.who, NOWHERE), "person", "not in this fleet"),
-    ("a token for nothing", lambda c, p: people.make_token(c, p.fleet_id, p.who.account_id, "t", " ", ["import"], 30), "name", "what"),
-    ("a token with no right", lambda c, p: people.make_token(c, p.fleet_id, p.who.account_id, "t", "lab", [], 30), "scopes", "choose"),
+    ("signing a stranger out", lambda c, p: sessions.end_sessions(c, p.who, NOWHERE), "person", "not in this fleet"),
+    ("a token for nothing", lambda c, p: tokens.make(c, p.fleet_id, p.who.account_id, "t", " ", ["import"], 30), "name", "what"),
+    ("a token with no right", lambda c, p: tokens.make(c, p.fleet_id, p.who.account_id, "t", "lab", [], 30), "scopes", "choose"),
     ("a token for everything",
-     lambda c, p: people.make_token(c, p.fleet_id, p.who.account_id, "t", "lab", ["all"], 30), "scopes", "choose"),
-    ("a token for ever", lambda c, p: people.make_token(c, p.fleet_id, p.who.account_id, "t", "lab", ["import"], 100_000), "days", ""),
-    ("a token that is gone", lambda c, p: people.revoke_token(c, p.who, NOWHERE, True), "token", "not there"),
+     lambda c, p: tokens.make(c, p.fleet_id, p.who.account_id, "t", "lab", ["all"], 30), "scopes", "choose"),
+    ("a token for ever", lambda c, p: tokens.make(c, p.fleet_id, p.who.account_id, "t", "lab", ["import"], 100_000), "days", ""),
+    ("a token that is gone", lambda c, p: tokens.end(c, p.who, NOWHERE, True), "token", "not there"),
     ("units of measure of nowhere", lambda c, p: fleets.set_settings(c, p.fleet_id, "t", "UTC", "imperial", {}), "measures", "si or us"),
     ("a time of nowhere", lambda c, p: fleets.set_settings(c, p.fleet_id, "t", "Moon/Base", "si", {}), "zone", ""),
     ("a school nobody follows",

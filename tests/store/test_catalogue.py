@@ -4,18 +4,20 @@ import psycopg
 import pytest
 
 from conftest import TODAY
-from vornet.flows.house import fleets, people
+from vornet.flows.house import fleets, people, sessions
 from vornet.flows.judge import verdicts
 
-#: tables that belong to no fleet, and why
-NO_FLEET = {
-    "account": "a person signs in once, for several fleets", "session": "asked for before a fleet is known",
-    "sign_in_failure": "counted before anybody is known", "first_run": "there is no fleet yet",
-}  # fmt: skip
+#: tables that belong to a person, who signs in once for several fleets: a policy asks for the person
+OF_A_PERSON = {"account", "session", "recovery_code", "identity", "known_address"}
+#: tables that belong to nobody yet, and why: the application may not touch them but through functions that do one thing each
+OF_NOBODY = {"sign_in_failure": "counted before anybody is known", "first_run": "there is no fleet yet"}
+NO_FLEET = OF_A_PERSON | set(OF_NOBODY)
 #: other people's tables: migrations, the queue (its jobs name fleets and hold nothing of theirs)
 FOREIGN = ("yoyo", "_yoyo", "procrastinate")
 #: what is signed: added to, never rewritten; columns that say what stands in its place
 SIGNED = {"verdict": {"superseded_by"}, "drain_interval": set(), "limit_set": set(), "policy": set(), "audit": set()}
+#: columns that nobody reads but through the function that signs in
+SECRET = {("account", "password_hash"), ("account", "totp")}
 
 
 @pytest.fixture(scope="module")
@@ -51,7 +53,36 @@ def test_every_table_has_its_fleet_and_a_policy_that_asks_for_it(catalogue):
         if not (secured and "fleet_id" in columns and asks):
             wrong.append(name)
     assert wrong == []
-    assert set(NO_FLEET) <= set(tables(catalogue))
+    assert set(tables(catalogue)) >= NO_FLEET
+
+
+def test_what_belongs_to_a_person_is_seen_by_that_person(catalogue):
+    for name in OF_A_PERSON:
+        assert tables(catalogue)[name], name
+        policies = catalogue.execute("SELECT qual, with_check FROM pg_policies WHERE tablename = %s", (name,)).fetchall()
+        assert policies and all("vornet.account_id" in qual and "vornet.fleet_id" not in (check or "") for qual, check in policies), name
+
+
+def test_what_belongs_to_nobody_is_touched_by_functions_alone(catalogue):
+    for name in OF_NOBODY:
+        for privilege in ("SELECT", "INSERT", "UPDATE", "DELETE"):
+            assert catalogue.execute("SELECT has_table_privilege('vornet_app', %s, %s)", (name, privilege)).fetchone() == (False,), name
+    for table, column in SECRET:
+        assert catalogue.execute("SELECT has_column_privilege('vornet_app', %s, %s, 'SELECT')", (table, column)).fetchone() == (False,)
+
+
+def test_who_asks_without_saying_who_they_are_sees_no_account_and_no_session(db, fleet):
+    people.add(db, fleet, f"unseen-{abs(hash(fleet))}", "Unseen", "right-and-long", "viewer")
+    sessions.sign_in(db, f"unseen-{abs(hash(fleet))}", "right-and-long")
+    with db.anyone() as c:
+        for name in OF_A_PERSON:
+            assert c.execute(f"SELECT count(*) AS n FROM (SELECT account_id FROM {name}) AS seen").fetchone()["n"] == 0
+    with db.fleet(fleets.find(db, fleet)) as c:  # in a fleet: who is in it
+        assert c.execute("SELECT count(*) AS n FROM (SELECT account_id FROM account) AS seen").fetchone()["n"] == 1
+        assert c.execute("SELECT count(*) AS n FROM recovery_code").fetchone()["n"] == 0
+        assert c.execute("UPDATE account SET display_name = 'Another' WHERE false").rowcount == 0
+        with pytest.raises(psycopg.errors.InsufficientPrivilege), c.transaction():
+            c.execute("UPDATE account SET display_name = 'Another'")  # somebody else's
 
 
 def test_what_belongs_to_a_fleet_goes_with_it(catalogue):
@@ -104,7 +135,10 @@ REWRITES = [
     "UPDATE verdict SET verdict = 0", "UPDATE verdict SET signed_by = 'Another'", "DELETE FROM verdict", "TRUNCATE verdict",
     "UPDATE drain_interval SET meter = 9000", "DELETE FROM drain_interval", "UPDATE audit SET who = 'Another'", "DELETE FROM audit",
     "UPDATE limit_set SET limits = '[]'", "ALTER TABLE verdict DISABLE ROW LEVEL SECURITY", "SELECT fleet_drop(1)", "SET ROLE postgres",
-    "DROP TABLE verdict", "UPDATE password_link SET expires_at = now() + interval '9 years'",
+    "DROP TABLE verdict", "SELECT password_hash FROM account",
+    "UPDATE membership SET account_id = 1", "UPDATE api_token SET scopes = ARRAY['register']", "DELETE FROM audit_link",
+    "INSERT INTO audit_link SELECT * FROM audit_link", "SELECT audit_chain(a) FROM audit a", "DELETE FROM sign_in_failure",
+    "UPDATE password_link SET expires_at = now() + interval '9 years'",
     "UPDATE invitation SET roles = ARRAY['admin']",
 ]  # fmt: skip
 

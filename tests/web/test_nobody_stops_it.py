@@ -19,7 +19,7 @@ from vornet.api.bodies import USUAL_BODY
 from vornet.core import conversion, trend
 from vornet.core.errors import InputError
 from vornet.flows import calc, worker
-from vornet.flows.house import fleets, people
+from vornet.flows.house import fleets, people, sessions
 from vornet.flows.lab import files
 from vornet.io import apart, lab_table, pictures, sheet_reader, workbook
 from vornet.store.database import clone_dir
@@ -28,7 +28,7 @@ from vornet.web.guard import OPEN_PATHS
 
 PASSWORD = "right-and-long"
 #: coroutines of web and api that may stand on the loop: they wait for the network, never for the database
-ON_THE_LOOP = {"healthy", "_posted", "_posted_here", "_raw", "__call__", "dressed", "counted", "_let_in"}
+ON_THE_LOOP = {"healthy", "_posted", "_posted_here", "_raw", "__call__", "dressed", "counted", "_let_in", "_note"}
 
 
 # ---- nothing waits on the loop ---------------------------------------------------------------------------------
@@ -65,7 +65,8 @@ class Sent:
         self.app, self.taken, self.status = app, 0, 0
         self.scope = {
             "type": "http", "asgi": {"version": "3.0"}, "http_version": "1.1", "method": method, "path": path, "raw_path": path.encode(),
-            "query_string": b"", "headers": headers, "server": ("127.0.0.1", 80), "client": ("127.0.0.1", 1), "scheme": "http",
+            "query_string": b"", "headers": [(b"host", b"testserver"), *headers],
+            "server": ("127.0.0.1", 80), "client": ("127.0.0.1", 1), "scheme": "http",
             "root_path": "",
         }  # fmt: skip
 
@@ -86,7 +87,7 @@ def admin_of_everything(db, fleet, monkeypatch):
     """A session that may do anything, so that no right hides a route."""
     people.add(db, fleet, "cap" + fleet.replace(" ", "").lower(), "Cap", PASSWORD, "admin")
     monkeypatch.setattr(people.Visitor, "may", lambda self, right: True)
-    token = people.sign_in(db, "cap" + fleet.replace(" ", "").lower(), PASSWORD)
+    token = sessions.sign_in(db, "cap" + fleet.replace(" ", "").lower(), PASSWORD).token
     return b"vornet_session=" + token.encode()
 
 

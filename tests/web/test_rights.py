@@ -9,7 +9,7 @@ import pytest
 
 from conftest import TODAY, small_register
 from vornet.core.errors import InputError
-from vornet.flows.house import fleets, links, people
+from vornet.flows.house import fleets, links, people, sessions, tokens
 from vornet.flows.register import dump, register
 from vornet.flows.work import cards, entries
 
@@ -99,7 +99,7 @@ def test_a_register_token_forges_no_approval(db, fleet, people_of):
     planner = make("planner")
     who = visitor_of(db, fleet_id, fleet, f"planner-{tag(fleet)}")
     with db.fleet(fleet_id) as c:
-        key = people.make_token(c, fleet_id, who.account_id, who.name, "robot", ["register"], 30)
+        key = tokens.make(c, fleet_id, who.account_id, who.name, "robot", ["register"], 30)
     headers, content = {"Authorization": f"Bearer {key}"}, json.dumps({"intervals": [FORGED]})
     answer = httpx.put(f"{planner.client.base_url}/api/v1/register", content=content, headers=headers, timeout=60)
     assert answer.status_code == 200
@@ -245,7 +245,7 @@ def test_only_the_hash_of_a_link_is_kept(db, people_of):
     token = invited(make("admin")).split("/")[-1]
     with db.fleet(fleet_id) as c:
         kept = c.execute("SELECT token_hash, invitation::text AS all FROM invitation").fetchone()
-    assert kept["token_hash"] == people.hashed(token)
+    assert kept["token_hash"] == sessions.hashed(token)
     assert token not in kept["all"]
 
 
@@ -256,7 +256,7 @@ def test_a_workshop_of_one_signs_in_once(served, db, fleet, people_of):
     for path in ("/", "/jobs", "/lab", "/review", "/limits", "/decide", "/admin/people", "/admin/audit", "/units/new"):
         assert alone.client.get(path).status_code == 200, path
     assert "technician and planner and analyst and manager and admin" in alone.client.get("/me").text
-    assert people.visitor(db, people.sign_in(db, f"technician-{tag(fleet)}", PASSWORD)).may("sign_verdict")
+    assert sessions.visitor(db, sessions.sign_in(db, f"technician-{tag(fleet)}", PASSWORD).token).may("sign_verdict")
 
 
 def test_the_last_admin_stays_even_when_two_demote_each_other_at_once(db, fleet, people_of):
@@ -301,11 +301,11 @@ def keys_of(db, fleet_id, fleet, login):
     """A token and a job key of somebody, as the programs that hold them would use them."""
     who = visitor_of(db, fleet_id, fleet, login)
     with db.fleet(fleet_id) as c:
-        token = people.make_token(c, fleet_id, who.account_id, who.name, "robot", ["read"], 30)
+        token = tokens.make(c, fleet_id, who.account_id, who.name, "robot", ["read"], 30)
         unit, engine = c.execute("SELECT unit_id, compartment_id FROM compartment").fetchone().values()
         job = cards.make(c, fleet_id, unit, [engine], [], TODAY, False, "", "t")
         device = entries.open_on_device(c, who, job)
-    alive = lambda: (people.bearer(db, token) is not None, entries.device_owner(db, device, job) is not None)  # noqa: E731
+    alive = lambda: (tokens.bearer(db, token) is not None, entries.device_owner(db, device, job) is not None)  # noqa: E731
     assert alive() == (True, True)
     return alive
 

@@ -7,6 +7,7 @@ import os
 import re
 from collections.abc import Iterator
 from contextlib import contextmanager
+from contextvars import ContextVar
 from dataclasses import dataclass
 from functools import lru_cache
 from importlib.resources import files
@@ -21,6 +22,10 @@ from vornet.store import cluster
 
 Connection = psycopg.Connection[Any]
 
+
+#: the account whose request this is: what it writes into the audit trail is written as its own
+acting: ContextVar[int | None] = ContextVar("acting", default=None)
+_AS = "SELECT set_config('vornet.fleet_id', %s, true), set_config('vornet.account_id', %s, true)"
 
 #: how long a request waits for a connection before it is told that there is none, s
 WAIT_S = 5.0
@@ -162,10 +167,19 @@ class Database:
             yield connection
 
     @contextmanager
-    def fleet(self, fleet_id: int) -> Iterator[Connection]:
-        """A transaction that sees one fleet only: the one place where a fleet is chosen."""
+    def fleet(self, fleet_id: int, account_id: int | None = None) -> Iterator[Connection]:
+        """A transaction that sees one fleet only: the one place where a fleet is chosen. ``account_id``: who acts, where it is not whose
+        request this is."""
+        who = account_id if account_id is not None else acting.get()
         with self.pool.connection() as connection, connection.transaction():
-            connection.execute("SELECT set_config('vornet.fleet_id', %s, true)", [str(fleet_id)])
+            connection.execute(_AS, [str(fleet_id), "" if who is None else str(who)])
+            yield connection
+
+    @contextmanager
+    def person(self, account_id: int) -> Iterator[Connection]:
+        """A transaction that sees one person's own sign-in, and no fleet."""
+        with self.pool.connection() as connection, connection.transaction():
+            connection.execute(_AS, ["", str(account_id)])
             yield connection
 
 

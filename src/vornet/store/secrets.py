@@ -59,4 +59,7 @@ def unseal(kept: str) -> str:
     try:
         return str(_lock().decrypt(kept.removeprefix(SEALED).encode()).decode())  # type: ignore[attr-defined]
     except InvalidToken:
-        raise StoreError("a kept key was sealed by another installation: type the lab's key again") from None
+        raise StoreError(
+            "what is kept sealed (a lab's key, a second factor) was sealed by another installation: give the VORNET_SECRET of then, or "
+            "set it up again"
+        ) from None

@@ -10,7 +10,7 @@ from fastapi.responses import RedirectResponse, Response
 
 from vornet.core import schools
 from vornet.core.errors import InputError
-from vornet.flows.house import access, fleets, links, people
+from vornet.flows.house import access, fleets, links, people, second_factor, sessions, tokens, trail
 from vornet.io import tables
 from vornet.web.pages import Form, base_address, database, maybe_day, named, needs, opened, recording, render, visitor
 
@@ -21,9 +21,11 @@ PAGE = 100
 def _people(request: Request, error: str = "", form: dict[str, Any] | None = None, fresh: tuple[str, str] | None = None) -> Response:
     """Who is in this fleet; ``fresh``: what a link just made is for, and its path, shown this once."""
     with database(request).fleet(visitor(request).fleet_id) as connection:
-        members, tokens, invited = people.members(connection), people.tokens(connection, None), links.invitations(connection)
+        members, keys, invited = people.members(connection), tokens.kept(connection, None), links.invitations(connection)
+        asked = fleets.settings(connection)["second_factor"]
     return render(
-        request, "people.html", 422 if error else 200, members=members, tokens=tokens, invited=invited, error=error, form=opened(form or {}),
+        request, "people.html", 422 if error else 200, members=members, tokens=keys, invited=invited, asked=asked, error=error,
+        form=opened(form or {}),
         roles=access.ROLE_WORDS, rights=access.RIGHTS.values(), role_names=access.ROLES, fresh=fresh, base=base_address(request),
     )  # fmt: skip
 
@@ -52,10 +54,14 @@ def change(request: Request, account_id: int, form: Form) -> Response:
     token = ""
     try:
         with recording(request) as connection:
-            if do in ("roles", "remove"):
-                people.set_roles(connection, who, account_id, [] if do == "remove" else _some([str(r) for r in form.many("roles")]))
+            if do == "roles":
+                people.set_roles(connection, who, account_id, [str(r) for r in form.many("roles")])
+            elif do == "remove":
+                people.remove(connection, who, account_id)
             elif do == "sign_out":
-                people.end_sessions(connection, who, account_id)
+                sessions.end_sessions(connection, who, account_id)
+            elif do == "second_off":
+                second_factor.take_off(connection, who.fleet_id, who.name, account_id)
             elif do == "password":
                 token = links.password_link(connection, who, account_id)
     except InputError as error:
@@ -65,11 +71,12 @@ def change(request: Request, account_id: int, form: Form) -> Response:
     return RedirectResponse("/admin/people", 303)
 
 
-def _some(roles: list[str]) -> list[str]:
-    """Roles as ticked; to take somebody out is a button of its own."""
-    if not roles:
-        raise InputError("roles", "tick what the person does here, or take them out of the fleet")
-    return roles
+@router.post("/second-factor", dependencies=[needs("manage_people")])
+def ask_second(request: Request, form: Form) -> Response:
+    """Of whom the fleet asks for a second factor."""
+    with recording(request) as connection:
+        second_factor.ask_of(connection, visitor(request), [str(r) for r in form.many("roles")])
+    return RedirectResponse("/admin/people", 303)
 
 
 @router.post("/invitations/{invitation_id}/end", dependencies=[needs("manage_people")])
@@ -85,7 +92,7 @@ def end_invitation(request: Request, invitation_id: int, form: Form) -> Response
 @router.post("/tokens/{token_id}/end", dependencies=[needs("manage_people")])
 def end_token(request: Request, token_id: int, form: Form) -> Response:
     with database(request).fleet(visitor(request).fleet_id) as connection:
-        people.revoke_token(connection, visitor(request), token_id, anyone=True)
+        tokens.end(connection, visitor(request), token_id, anyone=True)
     return RedirectResponse("/admin/people", 303)
 
 
@@ -93,7 +100,7 @@ def _trail(request: Request, before: int | None, limit: int) -> tuple[list[dict[
     asked = {k: request.query_params.get(k, "")[:120] for k in ("who", "what", "q", "since", "until")}
     since, until = maybe_day(asked["since"], "since"), maybe_day(asked["until"], "until")
     with database(request).fleet(visitor(request).fleet_id) as connection:
-        rows = people.audit_trail(connection, asked["who"], asked["what"], asked["q"], since, until, before, limit)
+        rows = trail.lines(connection, asked["who"], asked["what"], asked["q"], since, until, before, limit)
     return rows, asked
 
 
@@ -102,7 +109,7 @@ def audit(request: Request, before: int | None = None) -> Response:
     """The audit trail, newest first."""
     rows, asked = _trail(request, before, PAGE + 1)
     with database(request).fleet(visitor(request).fleet_id) as connection:
-        words = people.audit_words(connection)
+        words = trail.words(connection)
     return render(request, "audit.html", rows=rows[:PAGE], more=len(rows) > PAGE, asked=asked, words=words)
 
 

@@ -20,10 +20,12 @@ from vornet import __version__
 from vornet.api import calculators, exchange
 from vornet.core.errors import InputError
 from vornet.flows import calc
+from vornet.flows.house.passwords import Busy
 from vornet.io import apart
 from vornet.io.apart import TOO_MUCH, Ended
 from vornet.store.database import Database
 from vornet.web import (
+    account,
     admin,
     attachments,
     board,
@@ -69,7 +71,7 @@ def create_app(db: Database, today: date | None = None, demo: bool = False) -> F
     app.state.db, app.state.fixed_today, app.state.demo = db, today, demo
     app.mount("/static", StaticFiles(directory=DIST, check_dir=False), name="static")
     for module in (
-        signin, welcome, board, compartment, drain, bottles, lab, review, limits, report, plan, job_pages, paper, unit_new, unit,
+        signin, account, welcome, board, compartment, drain, bottles, lab, review, limits, report, plan, job_pages, paper, unit_new, unit,
         compartment_form, items, attachments, library, calculator_pages, admin,
     ):  # fmt: skip
         app.include_router(module.router, include_in_schema=False)
@@ -119,12 +121,20 @@ def create_app(db: Database, today: date | None = None, demo: bool = False) -> F
         response.headers["Retry-After"] = "30"
         return response
 
+    @app.exception_handler(Busy)
+    def many_at_once(request: Request, error: Busy) -> Response:
+        response = failed(request, 503, "Not just now", str(error)[:1].upper() + str(error)[1:] + ".")
+        response.headers["Retry-After"] = "5"
+        return response
+
     @app.exception_handler(HTTPException)
     def http_error(request: Request, error: HTTPException) -> Response:
         titles = {404: "Nothing here", 403: "Not allowed", 405: "Not allowed", 413: "Too large"}
         return failed(request, error.status_code, titles.get(error.status_code, "That did not work"), str(error.detail))
 
     def broken(request: Request, error: Exception) -> Response:
+        if isinstance(error, PoolTimeout):  # before any route was reached
+            return busy(request, error)
         number = secrets.token_hex(4)
         log.error("request failed", number=number, path=request.url.path, exc_info=error)
         return failed(request, 500, "Something broke", f"It is written down as {number}. Nothing you entered was changed.")

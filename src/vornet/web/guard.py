@@ -10,22 +10,26 @@ from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import RedirectResponse
 from starlette.datastructures import MutableHeaders
 from starlette.requests import ClientDisconnect
-from starlette.responses import JSONResponse
+from starlette.responses import JSONResponse, PlainTextResponse
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from vornet.api.bodies import USUAL_BODY, check_length, too_large
 from vornet.api.calculators import problem
-from vornet.flows.house import people
+from vornet.flows.house import installation, sessions, tokens, trail
 from vornet.flows.house.people import Visitor
 from vornet.flows.work import entries
-from vornet.store.database import Database
+from vornet.store.database import Database, acting
+from vornet.web import cookies
 from vornet.web.job import DEVICE_PATH
-from vornet.web.signin import COOKIE
 
 POLICY = (
     "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; "
     "connect-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'"
 )
+#: what a year is, s: for how long browsers reach an installation behind TLS by nothing else
+YEAR_S = 31_536_000
+#: all that is open to whoever owes the fleet a second factor
+OWED_PATHS = ("/me/second-factor", "/sign-out", "/fleet", "/static/", "/healthy")
 OPEN_PATHS = ("/sign-in", "/set-up", "/invitation/", "/password/", "/static/", "/api/v1/calc/", "/api/v1/openapi.json", "/healthy")
 
 
@@ -40,7 +44,7 @@ class Guard:
             await self.app(scope, receive, send)
             return
         request = Request(scope)
-        request.state.largest_body, request.state.visitor = USUAL_BODY, None
+        request.state.largest_body, request.state.visitor, request.state.taken = USUAL_BODY, None, False
         path, begun = request.url.path, False
 
         async def dressed(message: Message) -> None:
@@ -48,6 +52,12 @@ class Guard:
             if message["type"] == "http.response.start":
                 begun = True
                 headers = MutableHeaders(scope=message)
+                await self._note(request, message["status"], headers)
+                if cookies.behind_tls(request):
+                    headers["Strict-Transport-Security"] = f"max-age={YEAR_S}"
+                headers["X-Frame-Options"] = "DENY"
+                headers["Cross-Origin-Opener-Policy"] = "same-origin"
+                headers["Cross-Origin-Resource-Policy"] = "same-origin"
                 headers["Content-Security-Policy"] = POLICY
                 headers["X-Content-Type-Options"] = "nosniff"
                 headers["Referrer-Policy"] = "same-origin"
@@ -57,11 +67,12 @@ class Guard:
                     headers["Cache-Control"] = "no-store"
             await send(message)
 
-        refused = await self._let_in(request, path)
-        if refused is not None:
-            await refused(scope, receive, dressed)
-            return
         try:
+            refused = await self._let_in(request, path)
+            if refused is not None:
+                await refused(scope, receive, dressed)
+                return
+            acting.set(request.state.visitor.account_id if request.state.visitor else None)
             await self.app(scope, self._counted(scope, receive), dressed)
         except ClientDisconnect:
             return  # nobody waits for an answer
@@ -70,6 +81,19 @@ class Guard:
                 raise
             answer = await run_in_threadpool(self.broken, request, error)
             await answer(scope, receive, dressed)
+
+    async def _note(self, request: Request, status: int, headers: MutableHeaders) -> None:
+        """What was refused to somebody, and what they took out as a file, into the audit trail."""
+        who: Visitor | None = request.state.visitor
+        file = status == 200 and (request.state.taken or "attachment" in headers.get("content-disposition", ""))
+        if who is None or not (file or status == 403):
+            return
+        about = f"{request.method} {request.url.path}"
+        await run_in_threadpool(self._tell, who, "file taken" if file else "refused", about)
+
+    def _tell(self, who: Visitor, what: str, about: str) -> None:
+        with self.db.fleet(who.fleet_id, who.account_id) as connection:
+            trail.note_once(connection, who.fleet_id, who.name, what, about)
 
     @staticmethod
     def _counted(scope: Scope, receive: Receive) -> Receive:
@@ -90,7 +114,9 @@ class Guard:
 
     async def _let_in(self, request: Request, path: str) -> Response | None:
         """Find out who asks; the refusal where nobody may."""
-        token, bearer = request.cookies.get(COOKIE), request.headers.get("Authorization", "")
+        if not installation.host_known(request.headers.get("Host", "")):
+            return PlainTextResponse("This is not the address Vornet is reached at.", 421)
+        token, bearer = cookies.session(request), request.headers.get("Authorization", "")
         job, key = DEVICE_PATH.match(path), request.headers.get("X-Job-Key")
         found: Visitor | None = None
         if job and key:
@@ -98,12 +124,27 @@ class Guard:
             if found is None:
                 return JSONResponse({"detail": "this job's key has ended: open the job again"}, 401)
         elif bearer[:7].lower() == "bearer " and path.startswith("/api/"):
-            found = await run_in_threadpool(people.bearer, self.db, bearer[7:].strip())
+            found = await run_in_threadpool(tokens.bearer, self.db, bearer[7:].strip())
         elif token and not path.startswith(("/static/", "/healthy")):
-            found = await run_in_threadpool(people.visitor, self.db, token)
+            found = await run_in_threadpool(sessions.visitor, self.db, token)
+        if found is not None and found.owes_second and not path.startswith(OWED_PATHS):
+            return self._owes(request, path)
         request.state.visitor = found
         if found is not None or path.startswith(OPEN_PATHS):
             return None
+        return self._stranger(request, path)
+
+    @staticmethod
+    def _owes(request: Request, path: str) -> Response:
+        """Whoever is asked for a second factor and has given none sets one up first."""
+        if path.startswith("/api/"):
+            return problem(403, "Not allowed", "this fleet asks for a second factor: set one up under your account")
+        if request.headers.get("HX-Request"):
+            return Response(status_code=401, headers={"HX-Redirect": "/me/second-factor"})
+        return RedirectResponse("/me/second-factor", status_code=303)
+
+    @staticmethod
+    def _stranger(request: Request, path: str) -> Response:
         if path.startswith("/api/"):
             response: Response = problem(401, "Who is asking", "sign in, or send a token that has not ended")
             response.headers["WWW-Authenticate"] = "Bearer"

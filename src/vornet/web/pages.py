@@ -28,7 +28,7 @@ from vornet.core.judge import VERDICTS, WORDS
 from vornet.core.measurands import spoken
 from vornet.core.measures import Hand
 from vornet.core.oil_properties import BY_PROPERTY
-from vornet.flows.house import access
+from vornet.flows.house import access, installation
 from vornet.flows.house.people import Visitor
 from vornet.flows.judge import verdicts
 from vornet.flows.judge.settle import AT_ONCE, settling
@@ -167,6 +167,8 @@ def named(name: str, inline: bool = False) -> dict[str, str]:
 def from_here(request: Request) -> bool:
     """Whether a form that no session vouches for was sent from a page of our own."""
     origin = request.headers.get("Origin")
+    if origin and origin == installation.address():
+        return True
     try:
         return not origin or urlsplit(origin).netloc == request.headers.get("Host")
     except ValueError:  # no address at all
@@ -174,8 +176,8 @@ def from_here(request: Request) -> bool:
 
 
 def base_address(request: Request) -> str:
-    """Where this installation is reached, for links that are handed on."""
-    return str(request.base_url).rstrip("/")
+    """Where this installation is reached, for links and codes that are handed on."""
+    return installation.address() or str(request.base_url).rstrip("/")
 
 
 def drop(word: str, size: int = 18) -> Markup:
@@ -308,6 +310,7 @@ def needs(right: str) -> Any:
 
     def check(request: Request) -> None:
         may(request, right)
+        request.state.taken = right == "export" and request.method == "GET"
 
     check.right = right  # type: ignore[attr-defined]
     return Depends(check)

@@ -16,7 +16,7 @@ from vornet.flows.pages import rows as rows_of
 from vornet.flows.work import cards
 from vornet.io import paper
 from vornet.web.job import screens, week_of
-from vornet.web.pages import database, named, needs, opened, render_text, today, visitor
+from vornet.web.pages import base_address, database, named, needs, opened, render_text, today, visitor
 
 router = APIRouter()
 
@@ -33,7 +33,7 @@ def qr(text: str, millimetres: float) -> Markup:
 def pdf(request: Request, template: str, name: str, **context: Any) -> Response:
     """A template as a PDF with the bundled fonts; nothing is fetched."""
     fonts = files("vornet.web") / "static" / "dist" / "fonts"
-    html = render_text(request, template, qr=qr, fonts=f"file://{fonts}", base=str(request.base_url).rstrip("/"), **context)
+    html = render_text(request, template, qr=qr, fonts=f"file://{fonts}", base=base_address(request), **context)
     content = paper.pdf(html)
     return Response(content, media_type="application/pdf", headers=named(f"{name}.pdf", inline=True))
 

@@ -1,74 +1,163 @@
-"""Signing in and out, the first run, and one's own account."""
+"""Signing in and out: the password, the second factor's turn, the provider that vouches, the first run."""
 
 from __future__ import annotations
 
-from urllib.parse import urlsplit
+from urllib.parse import quote, urlsplit
 
 from fastapi import APIRouter, Request
 from fastapi.responses import RedirectResponse, Response
 
 from vornet.api.bodies import takes
 from vornet.core.errors import InputError
-from vornet.flows.house import access, people
+from vornet.flows.house import access, first_run, identities, installation, second_factor, sessions
+from vornet.flows.house.identities import Errand
+from vornet.flows.house.sessions import Opened
 from vornet.sim.demo import LOGINS, NAMES
-from vornet.web.pages import Form, OpenForm, database, from_here, needs, number_like, opened, recording, render, visitor
+from vornet.web import cookies
+from vornet.web.pages import Form, OpenForm, base_address, database, from_here, needs, number_like, opened, render, visitor
 
 router = APIRouter()
-COOKIE = "vornet_session"
+#: what a sign-in's form may weigh, bytes
+SMALL = 16_000
 
 
-def _inside(to: str) -> str:
+def inside(to: str) -> str:
     """Only a path of our own, never another site."""
-    parts = urlsplit(to)
-    return to if to.startswith("/") and not to.startswith("//") and not parts.netloc and "\\" not in to else "/"
+    try:
+        parts = urlsplit(to)
+    except ValueError:
+        return "/"
+    ours = to.startswith("/") and not to.startswith("//") and not parts.netloc and "\\" not in to and to.isprintable()
+    return to if ours else "/"
+
+
+def address_of(request: Request) -> str:
+    """Where a request comes from."""
+    return request.client.host if request.client else ""
+
+
+def agent_of(request: Request) -> str:
+    return request.headers.get("User-Agent", "")
 
 
 def _page(request: Request, to: str, error: str = "", login: str = "") -> Response:
     logins = [(name, word, role, NAMES[name], access.ROLE_WORDS[role]) for name, word, role in LOGINS]
-    return render(request, "signin.html", 422 if error else 200, to=_inside(to), error=error, login=login, logins=logins)
+    return render(
+        request, "signin.html", 422 if error else 200, to=inside(to), error=error, login=login, logins=logins,
+        provider=installation.provider(),
+    )  # fmt: skip
 
 
 @router.get("/sign-in")
 def ask(request: Request, to: str = "/") -> Response:
     if request.state.visitor:
-        return RedirectResponse(_inside(to), 303)
-    if people.nobody_yet(database(request)):
+        return RedirectResponse(inside(to), 303)
+    if first_run.nobody_yet(database(request)):
         return RedirectResponse("/set-up", 303)
     return _page(request, to)
 
 
-@router.post("/sign-in", dependencies=[takes(16_000)])
+def enter_with(request: Request, opened_: Opened, to: str) -> Response:
+    """The answer that carries a session just opened; the one this browser had before ends."""
+    before = cookies.session(request)
+    if before:
+        sessions.sign_out(database(request), before)
+    response = RedirectResponse(f"/sign-in/code?to={quote(inside(to))}" if opened_.awaits_code else inside(to), 303)
+    cookies.keep_session(request, response, opened_.token)
+    return response
+
+
+@router.post("/sign-in", dependencies=[takes(SMALL)])
 def enter(request: Request, form: OpenForm) -> Response:
     login, password, to = form.get("login", ""), form.get("password", ""), form.get("to", "/")
     if not from_here(request):
         return Response("This sign-in came from another site.", 403)
-    address = request.client.host if request.client else ""
     try:
-        token = people.sign_in(database(request), login, password, address, request.headers.get("User-Agent", ""))
+        made = sessions.sign_in(database(request), login, password, address_of(request), agent_of(request))
     except InputError as error:
         return _page(request, to, error.why, login)
-    response = RedirectResponse(_inside(to), 303)
-    response.set_cookie(
-        COOKIE, token, max_age=int(people.LIFETIME.total_seconds()), httponly=True, samesite="lax",
-        secure=request.url.scheme == "https",
-    )  # fmt: skip
+    return enter_with(request, made, to)
+
+
+def _code_page(request: Request, to: str, login: str, error: str = "") -> Response:
+    return render(request, "signin_code.html", 422 if error else 200, to=inside(to), login=login, error=error)
+
+
+@router.get("/sign-in/code")
+def ask_code(request: Request, to: str = "/") -> Response:
+    """The second factor's turn."""
+    who = sessions.halfway(database(request), cookies.session(request))
+    return RedirectResponse("/sign-in", 303) if who is None else _code_page(request, to, who.login)
+
+
+@router.post("/sign-in/code", dependencies=[takes(SMALL)])
+def enter_code(request: Request, form: OpenForm) -> Response:
+    if not from_here(request):
+        return Response("This sign-in came from another site.", 403)
+    db, to = database(request), form.get("to", "/")
+    who = sessions.halfway(db, cookies.session(request))
+    if who is None:
+        return RedirectResponse("/sign-in", 303)
+    try:
+        made = second_factor.enter(db, who, form.get("code", ""), address_of(request), agent_of(request))
+    except InputError as error:
+        return _code_page(request, to, who.login, error.why)
+    return enter_with(request, made, to)
+
+
+def sent(request: Request, errand: Errand) -> tuple[str, Response]:
+    """The provider's address for an errand, and an answer that keeps the note of it."""
+    address, note = identities.send(errand)
+    response = RedirectResponse(address, 303)
+    cookies.keep_way(request, response, note, identities.PATIENCE_S)
+    return address, response
+
+
+@router.get("/sign-in/with")
+def by_provider(request: Request, to: str = "/", invitation: str = "") -> Response:
+    """Off to the provider of sign-ins."""
+    try:
+        return sent(request, Errand(inside(to), invitation=invitation[:100]))[1]
+    except InputError as error:
+        return _page(request, to, error.why)
+
+
+@router.get(identities.BACK)
+def vouched(request: Request) -> Response:
+    """Back from the provider: signed in, joined, or the invitation taken."""
+    db, who = database(request), request.state.visitor
+    came = f"{base_address(request)}{identities.BACK}?{request.url.query}"
+    try:
+        found, errand = identities.came_back(cookies.way(request), came)
+        if errand.account_id is not None:
+            if who is None or who.account_id != errand.account_id:
+                raise InputError("sign-in", "somebody else is signed in here now: begin again")
+            identities.join(db, found, errand.account_id)
+            response: Response = RedirectResponse("/me", 303)
+        else:
+            if errand.invitation:
+                identities.accept(db, found, errand.invitation)
+            response = enter_with(request, identities.sign_in(db, found, address_of(request), agent_of(request)), errand.to)
+    except InputError as error:
+        response = render(request, "problem.html", 422, title="Not signed in", detail=error.why[:1].upper() + error.why[1:] + ".")
+    cookies.clear(request, response, cookies.WAY)
     return response
 
 
 @router.get("/set-up")
-def first_run(request: Request, code: str = "") -> Response:
+def begin(request: Request, code: str = "") -> Response:
     """The first person makes the first fleet."""
-    if not people.nobody_yet(database(request)):
+    if not first_run.nobody_yet(database(request)):
         return RedirectResponse("/sign-in", 303)
     return render(request, "setup.html", form=opened({"code": code, "zone": "UTC"}), error="")
 
 
-@router.post("/set-up", dependencies=[takes(16_000)])
+@router.post("/set-up", dependencies=[takes(SMALL)])
 def set_up(request: Request, form: OpenForm) -> Response:
     if not from_here(request):
         return Response("This form came from another site.", 403)
     try:
-        people.set_up(
+        first_run.set_up(
             database(request), form.get("code", ""), form.get("fleet", ""), form.get("zone", "UTC") or "UTC",
             form.get("login", ""), form.get("name", ""), form.get("password", ""),
         )  # fmt: skip
@@ -79,12 +168,11 @@ def set_up(request: Request, form: OpenForm) -> Response:
 
 @router.post("/sign-out", dependencies=[needs("own_account")])
 def leave(request: Request, form: Form) -> Response:
-    token = request.cookies.get(COOKIE, "")
-    people.sign_out(database(request), token)
+    sessions.sign_out(database(request), cookies.session(request))
     if form.get("everywhere"):
-        people.sign_out_everywhere(database(request), visitor(request).account_id)
+        sessions.sign_out_everywhere(database(request), visitor(request).account_id)
     response = RedirectResponse("/sign-in", 303)
-    response.delete_cookie(COOKIE)
+    cookies.clear(request, response)
     return response
 
 
@@ -94,58 +182,5 @@ def choose_fleet(request: Request, form: Form) -> Response:
     chosen = form.get("fleet", "")
     if not number_like(chosen):
         raise InputError("fleet", "choose one of your fleets")
-    people.choose_fleet(database(request), request.cookies.get(COOKIE, ""), visitor(request), int(chosen))
+    sessions.choose_fleet(database(request), cookies.session(request), visitor(request), int(chosen))
     return RedirectResponse("/", 303)
-
-
-def _me(request: Request, error: str = "", fresh: str = "") -> Response:
-    who, db = visitor(request), database(request)
-    with db.fleet(who.fleet_id) as connection:
-        tokens = people.tokens(connection, who.account_id)
-    return render(
-        request, "me.html", 422 if error else 200, error=error, fresh=fresh, tokens=tokens, scopes=access.SCOPES,
-        sessions=people.sessions(db, who, request.cookies.get(COOKIE, "")),
-        role_words="; ".join(access.ROLE_WORDS[role] for role in who.roles),
-    )  # fmt: skip
-
-
-@router.get("/me", dependencies=[needs("own_account")])
-def me(request: Request) -> Response:
-    """One's own sign-in: password, sessions, tokens."""
-    return _me(request)
-
-
-@router.post("/me/password", dependencies=[needs("own_account")])
-def password(request: Request, form: Form) -> Response:
-    try:
-        people.change_password(
-            database(request), visitor(request), form.get("old", ""), form.get("new", ""),
-            request.cookies.get(COOKIE, ""),
-        )  # fmt: skip
-    except InputError as error:
-        return _me(request, f"{error.field}: {error.why}")
-    return RedirectResponse("/me", 303)
-
-
-@router.post("/me/tokens", dependencies=[needs("own_account")])
-def make_token(request: Request, form: Form) -> Response:
-    """A new token; its text is on the answer and nowhere else."""
-    who, days = visitor(request), form.get("days", "90")
-    try:
-        if not number_like(days):
-            raise InputError("days", "a number of days is needed")
-        with recording(request) as connection:
-            token = people.make_token(
-                connection, who.fleet_id, who.account_id, who.name, form.get("name", ""),
-                [str(s) for s in form.many("scopes")], int(days[:6]),
-            )  # fmt: skip
-    except InputError as error:
-        return _me(request, f"{error.field}: {error.why}")
-    return _me(request, fresh=token)
-
-
-@router.post("/me/tokens/{token_id}/end", dependencies=[needs("own_account")])
-def end_token(request: Request, token_id: int, form: Form) -> Response:
-    with database(request).fleet(visitor(request).fleet_id) as connection:
-        people.revoke_token(connection, visitor(request), token_id, anyone=False)
-    return RedirectResponse("/me", 303)

@@ -8,7 +8,7 @@ from starlette.exceptions import HTTPException
 
 from vornet.api.bodies import takes
 from vornet.core.errors import InputError
-from vornet.flows.house import access, links
+from vornet.flows.house import access, installation, links
 from vornet.flows.house.links import Invitation
 from vornet.web.pages import OpenForm, database, from_here, opened, render
 
@@ -30,7 +30,7 @@ def _invitation(request: Request, token: str, found: Invitation, error: str = ""
     here = who is not None and any(fleet_id == found.fleet_id for fleet_id, _ in who.fleets)
     return render(
         request, "invitation.html", 422 if error else 200, token=token, offer=found, error=error, form=opened(form or {}), here=here,
-        role_words=access.ROLE_WORDS,
+        role_words=access.ROLE_WORDS, provider=installation.provider(),
     )  # fmt: skip
 
 

@@ -11,8 +11,9 @@ from datetime import timedelta
 from typing import Any
 
 from vornet.core.errors import InputError
-from vornet.flows.house import fleets, people
+from vornet.flows.house import fleets, passwords, people, sessions
 from vornet.flows.house.people import Visitor
+from vornet.flows.house.sessions import hashed
 from vornet.store.database import Connection, Database, query
 
 #: how long somebody has to open a link
@@ -40,7 +41,7 @@ def invite(connection: Connection, by: Visitor, name: str, roles: list[str]) -> 
     token, wanted = secrets.token_urlsafe(24), people.checked_roles(roles)
     connection.execute(
         query("people.put_invitation"),
-        {"fleet_id": by.fleet_id, "token_hash": people.hashed(token), "name": name, "roles": wanted, "by": by.name, "lifetime": INVITED},
+        {"fleet_id": by.fleet_id, "token_hash": hashed(token), "name": name, "roles": wanted, "by": by.name, "lifetime": INVITED},
     )
     fleets.audit(connection, by.fleet_id, by.name, "person invited", name, roles=wanted)
     return token
@@ -61,7 +62,7 @@ def take_back(connection: Connection, by: Visitor, invitation_id: int) -> None:
 def offered(db: Database, token: str) -> Invitation | None:
     """What an invitation's link offers; None when it has ended."""
     with db.anyone() as connection:
-        row = connection.execute("SELECT * FROM invitation_of(%s)", [people.hashed(token)]).fetchone()
+        row = connection.execute("SELECT * FROM invitation_of(%s)", [hashed(token)]).fetchone()
     return None if row is None else Invitation(**{**row, "roles": tuple(row["roles"])})
 
 
@@ -93,7 +94,7 @@ def accept_new(db: Database, token: str, login: str, name: str, password: str) -
     found = offered(db, token)
     if found is None:
         raise InputError("invitation", GONE)
-    account_id = people.make_account(db, login, name or found.name, password)
+    account_id = people.make_account(db, login, name or found.name, password, found.fleet)
     return accept(db, token, account_id)
 
 
@@ -115,7 +116,7 @@ def make_password_link(connection: Connection, fleet_id: int, account_id: int, l
     connection.execute(query("people.end_password_links"), {"account_id": account_id})
     connection.execute(
         query("people.put_password_link"),
-        {"fleet_id": fleet_id, "token_hash": people.hashed(token), "account_id": account_id, "by": by, "lifetime": PASSWORD},
+        {"fleet_id": fleet_id, "token_hash": hashed(token), "account_id": account_id, "by": by, "lifetime": PASSWORD},
     )
     fleets.audit(connection, fleet_id, by, "password link made", login)
     return token
@@ -124,20 +125,20 @@ def make_password_link(connection: Connection, fleet_id: int, account_id: int, l
 def whose_password(db: Database, token: str) -> str | None:
     """Whose password a link is for; None when it has ended."""
     with db.anyone() as connection:
-        row = connection.execute("SELECT * FROM password_link_of(%s)", [people.hashed(token)]).fetchone()
+        row = connection.execute("SELECT * FROM password_link_of(%s)", [hashed(token)]).fetchone()
     return None if row is None else str(row["login"])
 
 
 def choose_password(db: Database, token: str, password: str) -> None:
     """Set the password that a link is for; the link is used up, and whatever was signed in or acted for the person ends."""
     with db.anyone() as connection:
-        row = connection.execute("SELECT * FROM password_link_of(%s)", [people.hashed(token)]).fetchone()
+        row = connection.execute("SELECT * FROM password_link_of(%s)", [hashed(token)]).fetchone()
     if row is None:
         raise InputError("link", GONE)
-    made = people.hashed_password(password)
-    with db.fleet(row["fleet_id"]) as connection:
-        if connection.execute(query("people.use_password_link"), {"token_hash": people.hashed(token)}).fetchone() is None:
+    made = passwords.hashed(password, row["login"])
+    with db.fleet(row["fleet_id"], row["account_id"]) as connection:
+        used = connection.execute(query("people.use_password_link"), {"token_hash": hashed(token), "hash": made}).fetchone()
+        if used is None or used["whose"] is None:
             raise InputError("link", GONE)
-        connection.execute(query("people.set_password"), {"account_id": row["account_id"], "hash": made})
         fleets.audit(connection, row["fleet_id"], row["login"], "password chosen", row["login"], link_made_by=row["made_by"])
-    people.sign_out_everywhere(db, row["account_id"])
+    sessions.sign_out_everywhere(db, row["account_id"])

@@ -1,5 +1,5 @@
 -- :fleet  the fleet of this transaction
-SELECT fleet_id, name, zone, is_demo, measures, schools FROM fleet
+SELECT fleet_id, name, zone, is_demo, measures, schools, second_factor FROM fleet
 
 -- :put_depots  add depots that are new
 INSERT INTO depot (fleet_id, name) SELECT %(fleet_id)s, unnest(%(names)s::text[]) ON CONFLICT DO NOTHING
