@@ -72,10 +72,11 @@ def end_token(request: Request, token_id: int, form: Form) -> Response:
 def _second(request: Request, error: str = "", codes: tuple[str, ...] = ()) -> Response:
     who = visitor(request)
     left = second_factor.codes_left(database(request), who.account_id)
+    kept = bool(sessions.secrets_of(database(request), who.account_id)["password_hash"])
     secret, address, brought = second_factor.offered(who) if left is None else ("", "", "")
     return render(
         request, "second_factor.html", 422 if error else 200, error=error, codes=codes, left=left, secret=secret, brought=brought,
-        drawn=qr(address, 44) if address else "", own_password=bool(sessions.secrets_of(database(request), who.account_id)["password_hash"]),
+        drawn=qr(address, 44) if address else "", address=address, own_password=kept,
     )  # fmt: skip
 
 

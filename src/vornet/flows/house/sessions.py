@@ -186,9 +186,7 @@ def sign_out(db: Database, token: str) -> None:
 def end_others(db: Database, account_id: int, keep: str | None) -> int:
     """End a person's sessions but the one whose token is ``keep``; how many ended."""
     with db.person(account_id) as connection:
-        return connection.execute(
-            query("people.close_sessions"), {"account_id": account_id, "keep": hashed(keep) if keep else None}
-        ).rowcount
+        return connection.execute(query("people.close_sessions"), {"account_id": account_id, "keep": hashed(keep) if keep else None}).rowcount
 
 
 def sign_out_everywhere(db: Database, account_id: int, keep: str | None = None) -> int:
