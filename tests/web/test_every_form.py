@@ -128,6 +128,7 @@ def test_repairs_and_laying_up(db, fleet, desks, ids):
     assert "new seal" in technician.post(unit + "/event", kind="repair", litres_out="3", litres_in="3", note="new seal", **at)
     technician.refused(unit + "/event", "one of repair", kind="picnic", **at)
     technician.refused(unit + "/event", "more than the 60 L", kind="repair", litres_out="70", **at)
+    technician.refused(unit + "/event", "less than nothing", kind="repair", litres_out="-1", **at)
     planner.post(unit + "/state", state="laid_up", on="2026-01-10", note="dry dock")
     assert one(db, fleet, "SELECT due_driver FROM standing")["due_driver"] == "calendar"
     planner.refused(unit + "/state", "one of in_service", state="sold", on="2026-01-10", note="")

@@ -1,12 +1,16 @@
 """What no person types: a letter no column takes, a digit that is none, a number too large, sent to every route by every name it knows."""
 
+import html
+import io
 import json
 import re
+import uuid
 from pathlib import Path
 from urllib.parse import quote, unquote
 
 import pytest
 from fastapi.testclient import TestClient
+from PIL import Image
 
 import vornet
 from conftest import HEADER, TODAY, healthy_rows, routes, small_register
@@ -16,10 +20,11 @@ from vornet.flows.judge import evaluate
 from vornet.flows.lab import results
 from vornet.flows.register import register
 from vornet.flows.work import cards
+from vornet.io import pictures
 from vornet.web.app import create_app
 
 ODD = {"nul": "\x00", "a digit that is none": "²", "too large": "9" * 26}
-ENDS = ("/sign-out", "/me/end", "/me/password", "/admin/people")  # they would sign the tester out
+ENDS = ("/sign-out", "/me/end", "/me/password", "/me/second", "/admin/people", "/admin/second")  # they would sign the tester out
 
 
 def _names() -> list[str]:
@@ -50,6 +55,11 @@ def workshop(db, fleet):
     return client, re.search(r'name="csrf" value="([^"]+)"', client.get("/me").text)[1], ids
 
 
+def filled(path, ids):
+    """A route's path with the numbers there are."""
+    return re.sub(r"{(\w+)(:\w+)?}", lambda m: str(ids.get(m[1], 1)), path)
+
+
 @pytest.mark.parametrize("odd", ODD.values(), ids=ODD)
 def test_no_route_breaks(workshop, odd):
     client, csrf, ids = workshop
@@ -60,7 +70,7 @@ def test_no_route_breaks(workshop, odd):
                 continue
             form = {"csrf": csrf} if method == "POST" else None
             odd_path = re.sub(r"{(\w+)(:\w+)?}", quote(odd, safe=""), route.path)
-            path = re.sub(r"{(\w+)(:\w+)?}", lambda m: str(ids.get(m[1], 1)), route.path)
+            path = filled(route.path, ids)
             sent = {"params": dict.fromkeys(names, odd)} if method == "GET" else {"data": {**form, **dict.fromkeys(names, odd)}}
             for where, answer in (
                 ("path", client.request(method, odd_path, data=form, follow_redirects=False)),
@@ -117,6 +127,42 @@ def test_an_odd_origin_is_a_stranger(workshop, origin):
     assert answer.status_code == 403 and answer.headers["Content-Security-Policy"]
     odd = {"Authorization": b"Bearer \xff", "Accept-Language": b"\xff", "Cookie": b"vornet_session=\xff", "Range": b"bytes=9-1"}
     assert client.get("/api/v1/register", headers=odd).status_code == 401
+
+
+ODD_ENTRIES = (
+    None, [], "x", {}, {"id": "x"}, {"part": []}, {"part": {}}, {"part": True}, {"key": []}, {"key": "meter", "value": 10**400},
+    {"key": "meter", "value": "NaN"}, {"key": "note", "value": "\x00"}, {"key": "note", "value": "\ud800"},
+    {"key": "magnets", "value": {"a": []}},
+    {"key": "oil_looks", "value": [[]]}, {"key": "item", "value": {"item_id": "\x00"}}, {"key": "item", "value": {"item_id": 10**30}},
+    {"key": "done", "value": {"x": []}}, {"key": "stop", "value": {"reason": []}}, {"key": "defer", "value": {"what": {}}},
+    {"key": "photo", "value": {"id": 7}}, {"key": "pour", "value": {"litres": 1e308}}, {"key": "level_read", "value": {"reading": "x"}},
+    {"key": "meter", "value": 1, "at": 10**400}, {"key": "meter", "value": 1, "at": 1, "skew": []}, {"key": "way", "value": {}},
+)  # fmt: skip
+
+
+@pytest.mark.parametrize("odd", ODD_ENTRIES, ids=str)
+def test_one_bad_entry_of_a_batch_costs_none_of_the_others(workshop, odd):
+    client, _, ids = workshop
+    path = f"/jobs/{ids['job_id']}"
+    key = re.search(r'"token": "([^"]+)"', html.unescape(client.get(path + "/do").text))[1]
+    good = [{"id": str(uuid.uuid4()), "part": None, "key": "meter", "value": 3900 + i, "at": 0, "skew": 0} for i in range(2)]
+    bad = {"id": str(uuid.uuid4()), "part": None, "at": 0, "skew": 0, **odd} if isinstance(odd, dict) else odd
+    sent = json.dumps({"entries": [good[0], bad, good[1]]})
+    answer = client.post(path + "/entries", content=sent, headers={"X-Job-Key": key, "Content-Type": "application/json"})
+    assert answer.status_code == 200, answer.text[:300]
+    assert {g["id"] for g in good} <= set(answer.json()["kept"])
+
+
+def test_what_a_camera_writes_into_a_picture_is_gone():
+    """Place, maker and comment: of the picture as it is kept only the picture is left."""
+    made, out = Image.new("RGB", (60, 40), "red"), io.BytesIO()
+    exif = Image.Exif()
+    exif[0x010F], exif[0x8825] = "A maker", {1: "N", 2: (61.0, 59.0, 0.0)}
+    made.save(out, "JPEG", comment=b"written by somebody: <script>", exif=exif, icc_profile=b"profile of somebody")
+    kept = pictures.redrawn(out.getvalue())
+    for told in (b"somebody", b"A maker", b"script"):
+        assert told in out.getvalue() and told not in kept
+    assert Image.open(io.BytesIO(kept)).size == (60, 40)
 
 
 def test_a_file_is_named_in_every_letter(db, fleet):

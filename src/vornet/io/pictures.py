@@ -52,6 +52,7 @@ def draw(content: bytes, longest: int) -> bytes:
             picture.draft("RGB", (longest, longest))
             fresh = ImageOps.exif_transpose(picture).convert("RGB")
             fresh.thumbnail((longest, longest))
+            fresh.info = {}  # a comment would be written again
             out = io.BytesIO()
             fresh.save(out, "JPEG", quality=82)
             return out.getvalue()

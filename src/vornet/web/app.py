@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-import json
 import secrets
 from datetime import date
+from typing import Any
 
 import structlog
 from fastapi import FastAPI, Request, Response
@@ -13,6 +13,7 @@ from fastapi.openapi.utils import get_openapi
 from fastapi.responses import JSONResponse
 from fastapi.staticfiles import StaticFiles
 from psycopg import DataError
+from psycopg.errors import CheckViolation
 from psycopg_pool import PoolTimeout
 from starlette.exceptions import HTTPException
 
@@ -60,8 +61,33 @@ structlog.configure(processors=[
 log = structlog.get_logger()
 
 
+#: how an operation of the API says no (RFC 9457)
+PROBLEM = {
+    "title": "Problem", "type": "object", "required": ["type", "title", "status", "detail"],
+    "properties": {
+        "type": {"type": "string"}, "title": {"type": "string"}, "status": {"type": "integer"},
+        "detail": {"type": "string", "description": "what is wrong, in one sentence"},
+    },
+}  # fmt: skip
+REFUSED = {
+    "401": "Nobody is signed in, or the token has ended", "403": "Not for this role or this token", "404": "Nothing there",
+    "413": "Too large", "422": "It does not fit; the detail says why", "503": "Busy: try again later",
+}  # fmt: skip
 #: what pages have worked in processes of their own is loaded once, where those are forked from
 APART = ("vornet.flows.judge.backtest", "vornet.flows.judge.limits", "vornet.flows.lab.inbox")
+
+
+def _pairs_as_items(schema: Any) -> None:
+    """Pairs and the like of one kind, said in the way that every reader of descriptions understands."""
+    if isinstance(schema, list):
+        for part in schema:
+            _pairs_as_items(part)
+    elif isinstance(schema, dict):
+        kinds = schema.get("prefixItems")
+        if kinds and all(kind == kinds[0] for kind in kinds):
+            schema["items"] = schema.pop("prefixItems")[0]
+        for part in schema.values():
+            _pairs_as_items(part)
 
 
 def create_app(db: Database, today: date | None = None, demo: bool = False) -> FastAPI:
@@ -86,9 +112,16 @@ def create_app(db: Database, today: date | None = None, demo: bool = False) -> F
     def openapi() -> dict[str, object]:
         document = get_openapi(title="Vornet", version=__version__, routes=app.routes)
         schemas = document.setdefault("components", {}).setdefault("schemas", {})
+        schemas["Problem"] = PROBLEM
+        schemas.pop("HTTPValidationError", None), schemas.pop("ValidationError", None)
+        refused = {"content": {"application/problem+json": {"schema": {"$ref": "#/components/schemas/Problem"}}}}
+        for operations in document["paths"].values():
+            for operation in operations.values():
+                operation["responses"] |= {code: {"description": said, **refused} for code, said in REFUSED.items()}
         for calculator in calc.calculators():
             template = "#/components/schemas/{model}"
             schemas.update(calculator.given.model_json_schema(ref_template=template).get("$defs", {}))
+        _pairs_as_items(document)
         return document
 
     def failed(request: Request, status: int, title: str, detail: str) -> Response:
@@ -105,11 +138,15 @@ def create_app(db: Database, today: date | None = None, demo: bool = False) -> F
     @app.exception_handler(RequestValidationError)
     def not_as_described(request: Request, error: RequestValidationError) -> Response:
         """What is wrong and where; what was sent is not sent back (it need not be text at all)."""
-        wrong = [{"type": e["type"], "loc": e["loc"], "msg": e["msg"]} for e in error.errors()]
-        return Response(json.dumps({"detail": wrong}, ensure_ascii=True), 422, media_type="application/json")
+        wrong = [{"where": ".".join(ascii(part)[:60].strip("'") for part in e["loc"]), "why": e["msg"]} for e in error.errors()]
+        said = "; ".join(f"{w['where']}: {w['why']}" for w in wrong[:5])
+        if request.url.path.startswith("/api/"):
+            return calculators.problem(422, "That does not fit", said, errors=wrong)
+        return failed(request, 422, "That does not fit", said)
 
     @app.exception_handler(DataError)
-    def no_such_value(request: Request, error: DataError) -> Response:
+    @app.exception_handler(CheckViolation)
+    def no_such_value(request: Request, error: Exception) -> Response:
         """A letter or a size no column takes: nothing of it was kept."""
         return failed(request, 422, "That does not fit", "A letter or a number here is one the records cannot keep. Nothing was changed.")
 

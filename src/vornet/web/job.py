@@ -32,6 +32,7 @@ from vornet.web.pages import (
     compartment_row,
     database,
     day_of,
+    from_here,
     hand,
     maybe_day,
     needs,
@@ -207,8 +208,7 @@ def do(request: Request, job_id: int) -> Response:
 
 def _device_may(request: Request) -> None:
     """Only with a job key (the guard has looked at it), only from our own pages, only who may log work."""
-    origin = request.headers.get("Origin")
-    if not request.headers.get("X-Job-Key") or (origin and origin.split("//")[-1] != request.headers.get("Host")):
+    if not request.headers.get("X-Job-Key") or not from_here(request):
         raise HTTPException(403, "Entries come from the job's own page.")
 
 
@@ -218,7 +218,7 @@ def take_entries(request: Request, job_id: int, body: Raw) -> Response:
     try:
         sent = json.loads(body)
         rows = sent["entries"]
-    except (ValueError, TypeError, KeyError):
+    except (ValueError, TypeError, KeyError, RecursionError):
         return JSONResponse({"detail": "entries: is not understood"}, 422)
     if not isinstance(rows, list):
         return JSONResponse({"detail": "entries: is not a list"}, 422)

@@ -46,10 +46,11 @@ def verify(connection: Connection, seen: str = "") -> Chain:
 
 
 def note_once(connection: Connection, fleet_id: int, who: str, what: str, about: str, **detail: object) -> None:
-    """A line that would stand there many times a minute, once a minute."""
+    """A line that would stand there many times a minute, once a minute; letters that no line keeps are left out of ``about``."""
+    about = "".join(c if c.isprintable() else "?" for c in about[:300])
     connection.execute(
         query("people.note_once"),
-        {"fleet_id": fleet_id, "who": who, "what": what, "about": about[:300], "detail": json.dumps(detail, default=str)},
+        {"fleet_id": fleet_id, "who": who, "what": what, "about": about, "detail": json.dumps(detail, default=str)},
     )
 
 

@@ -11,6 +11,8 @@ import uuid
 from datetime import UTC, date, datetime, timedelta
 from typing import Any
 
+import psycopg
+
 from vornet.core import job as rules
 from vornet.core.errors import InputError
 from vornet.flows.house.people import Visitor
@@ -31,6 +33,10 @@ _CHOICES = {
 _TICKS = ("kit", "safe", "shut", "torque", "magnets")
 _MANY = {"oil_looks": rules.OIL_LOOKS, "filter_looks": rules.FILTER_LOOKS, "as_found": rules.AS_FOUND}
 _WORDS = ("sample_no", "oil", "batch", "concession", "note", "filter_tightened", "waste_into")
+
+
+#: what an entry that no device of ours makes may lead to: it is refused, and the others beside it are kept
+NOT_UNDERSTOOD = (psycopg.DataError, psycopg.IntegrityError, ArithmeticError, LookupError, TypeError, ValueError, AttributeError)
 
 
 def _hash(token: str) -> bytes:
@@ -133,6 +139,8 @@ def take(connection: Connection, who: Visitor, job_id: int, rows: list[Any], now
             kept.append(name)
         except InputError as error:
             refused.append({"id": name, "field": error.field, "why": error.why})
+        except NOT_UNDERSTOOD:
+            refused.append({"id": name, "field": "entry", "why": "is not understood"})
     return {"kept": kept, "refused": refused, **standing(connection, job_id)}
 
 

@@ -124,6 +124,8 @@ def event(
         raise InputError("kind", f"one of {', '.join(EVENT_WORDS)}")
     row = _place(connection, compartment_id, on, meter, today)
     for name, litres in (("litres_out", litres_out), ("litres_in", litres_in)):
+        if litres is not None and litres < 0:
+            raise InputError(name, "is less than nothing")
         if litres is not None and row["system_volume_l"] and litres > row["system_volume_l"] * 1.02:
             raise InputError(name, f"{litres:g} L is more than the {row['system_volume_l']:g} L the system holds")
     bulk.append(
