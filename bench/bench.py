@@ -1,6 +1,6 @@
 """Speed, as ratios measured side by side in one run.
 
-    .venv/bin/python bench/bench.py [intervals|screening|causes|shifts|hands|beside|speed ...] [--compartments 5000 --samples 250000]
+    .venv/bin/python bench/bench.py [intervals|screening|causes|shifts|hands|beside|hostile|speed ...] [--compartments 5000 --samples 250000]
 
 speed: import against a bare COPY of the same rows into the same indexed tables, and its peak memory at two sizes;
 evaluation (writes included) against the time the database takes to hand the same rows to one client; server time of
@@ -9,6 +9,7 @@ causes: fleets of random faults, of seeds and parameter ranges that nothing was 
 intervals: simulated families of known ageing, proposals against the truth; due days against how units went on to run.
 shifts: engines that wear as they always have; how often a shift of their wear is told all the same.
 hands: in headless Chromium, how long from the key that signs until the next sample stands there.
+hostile: the whole API by its description, every field of every form.
 beside: the health answer and pages of a server of its own while what-ifs, backtests and imports run on it.
 screening: bottles of fleets from seeds nothing was tuned on, mistakes of known truth in some of them; what was held.
 """
@@ -463,9 +464,18 @@ def intervals(seed: int) -> bool:
     return not any(missed.values())
 
 
+def hostile(cases: int = 150) -> bool:
+    """The API by its description and every field of every form, for longer than `make test` does."""
+    began, where = time.perf_counter(), ["tests/web/test_api_described.py", "tests/web/test_forms_fuzzed.py"]
+    done = subprocess.run([sys.executable, "-m", "pytest", "-n", "2", *where], env={**os.environ, "VORNET_CASES": str(cases)}, check=False)
+    print(f"hostile          {cases} cases an operation and kind, all odd values a field: {'none' if done.returncode == 0 else 'SOME'} broke, "
+          f"{time.perf_counter() - began:.0f} s")  # fmt: skip
+    return done.returncode == 0
+
+
 def main() -> None:
     ask = argparse.ArgumentParser()
-    every = ["intervals", "screening", "causes", "shifts", "hands", "beside", "speed"]
+    every = ["intervals", "screening", "causes", "shifts", "hands", "beside", "hostile", "speed"]
     ask.add_argument("parts", nargs="*", default=every, help=f"{', '.join(every)}; all of them unless some are named")
     ask.add_argument("--compartments", type=int, default=5000)
     ask.add_argument("--samples", type=int, default=250_000)
@@ -488,6 +498,8 @@ def main() -> None:
         fine &= hands()
     if "beside" in given.parts:
         fine &= beside()
+    if "hostile" in given.parts:
+        fine &= hostile()
     if "speed" in given.parts:
         speed(given.compartments, given.samples)
     cluster.stop(clone_dir(), "pg-bench")

@@ -139,3 +139,18 @@ def test_pages_name_files_that_are_there():
             assert (SOURCE / named).exists(), (page.name, named)
         for named in re.findall(r"\]\((docs/[\w/.-]+)\)", page.read_text()):
             assert (HOUSE / named).exists(), (page.name, named)
+
+
+def test_the_security_table_names_tests_that_are_there_and_reasons_where_there_is_none():
+    """docs/asvs.md: each *met* by a test of ours, each *not met* and each that does not arise with its reason."""
+    tests = set(re.findall(r"^def (test_\w+)", "\n".join(p.read_text() for p in (clone_dir() / "tests").rglob("test_*.py")), re.M))
+    rows = [[cell.strip() for cell in line.split("|")[1:-1]] for line in (clone_dir() / "docs" / "asvs.md").read_text().splitlines()
+            if re.match(r"\| \d", line)]  # fmt: skip
+    numbers = [number.strip() for row in rows for number in row[0].split(",")]
+    assert len(numbers) == len(set(numbers)) > 150
+    for number, _, stands, by in rows:
+        named = set(re.findall(r"\btest_\w+", by))
+        assert stands in ("met", "read", "not met", "–"), number
+        assert named <= tests, (number, named - tests)
+        assert named if stands == "met" else by, number
+    assert {row[0].split(".")[0] for row in rows} == {str(n) for n in range(1, 18)}

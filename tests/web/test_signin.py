@@ -224,7 +224,7 @@ def test_behind_tls_cookies_are_bound_to_the_host_and_nothing_is_asked_without(d
     cookie = answer.headers["set-cookie"]
     assert cookie.startswith("__Host-vornet_session=")
     assert all(word in cookie for word in ("Secure", "HttpOnly", "SameSite=lax", "Path=/")) and "Domain" not in cookie
-    assert answer.headers["strict-transport-security"] == "max-age=31536000"
+    assert answer.headers["strict-transport-security"] == "max-age=31536000; includeSubDomains"
     assert client.get("/me").status_code == 200
     client.cookies.clear()
     client.cookies.set("vornet_session", cookie.split("=", 1)[1].split(";")[0])  # a neighbour's name may set this one, and it is nothing
@@ -274,7 +274,7 @@ def take_up(client, password=PASSWORD):
     wrong = client.post("/me/second-factor", data={**form, "code": "000000"})
     assert wrong.status_code == 422 and "does not fit" in wrong.text
     done = client.post("/me/second-factor", data={**form, "code": figures(secret)})
-    return secret, re.findall(r"<li><code>([0-9a-f-]{14})</code></li>", done.text)
+    return secret, re.findall(r"<li><code>([a-z2-9-]{29})</code></li>", done.text)
 
 
 def test_the_second_factor_is_asked_for_and_a_code_is_good_once(db, client, person, fleet):
@@ -307,6 +307,17 @@ def test_a_recovery_code_stands_in_once(db, client, person):
         enter(again, person[0])
         assert (again.post("/sign-in/code", data={"code": code}).status_code == 303) is good
     assert second_factor.codes_left(db, person[1]) == second_factor.CODES - 2
+
+
+def test_recovery_codes_are_long_enough_to_be_kept_as_they_are(db, client, person):
+    """120 bits each: no guess by machine fits the plain hash that is kept."""
+    enter(client, person[0])
+    _, codes = take_up(client)
+    assert len(second_factor.LETTERS) == len(set(second_factor.LETTERS)) == 32
+    assert all(len(code.replace("-", "")) * 5 >= 112 for code in codes)
+    with db.person(person[1]) as c:
+        kept = [bytes(r["code_hash"]) for r in c.execute("SELECT code_hash FROM recovery_code").fetchall()]
+    assert sorted(kept) == sorted(sessions.hashed(code) for code in codes)
 
 
 def test_codes_are_not_guessed(db, client, person):
@@ -351,7 +362,7 @@ def test_giving_it_up_takes_password_and_code(db, client, person):
     assert "does not fit" in send(code=figures(secret, 1), password="wrong-one").text
     assert "does not fit" in send(code="123456", password=PASSWORD).text
     fresh = client.post("/me/second-factor", data={"csrf": csrf_of(client), "do": "codes", "code": codes[3]})
-    anew = re.findall(r"<li><code>([0-9a-f-]{14})</code></li>", fresh.text)
+    anew = re.findall(r"<li><code>([a-z2-9-]{29})</code></li>", fresh.text)
     assert len(anew) == 10 and not set(anew) & set(codes)
     assert send(code=anew[0], password=PASSWORD).status_code == 303
     assert second_factor.codes_left(db, person[1]) is None
@@ -437,9 +448,13 @@ def test_a_half_known_name_leaves_no_line_anywhere(db, fleet):
     assert not [line for line in told(db, fleet, "sign-in failed") if "nobody-here" in line["about"]]
 
 
+def test_trace_is_not_answered(served):
+    assert httpx.request("TRACE", f"{served.url}/sign-in").status_code == 405
+
+
 def test_signing_in_over_the_wire_sets_every_header(served, person):
     answer = httpx.post(f"{served.url}/sign-in", data={"login": person[0], "password": PASSWORD})
     for name, value in {"x-frame-options": "DENY", "cross-origin-opener-policy": "same-origin", "referrer-policy": "same-origin"}.items():
         assert answer.headers[name] == value
-    assert answer.headers["cache-control"] == "no-store"
+    assert answer.headers["cache-control"] == "no-store" and "access-control-allow-origin" not in answer.headers
     assert timedelta(seconds=int(re.search(r"Max-Age=(\d+)", answer.headers["set-cookie"])[1])) == sessions.LIFETIME

@@ -54,7 +54,7 @@ class Guard:
                 headers = MutableHeaders(scope=message)
                 await self._note(request, message["status"], headers)
                 if cookies.behind_tls(request):
-                    headers["Strict-Transport-Security"] = f"max-age={YEAR_S}"
+                    headers["Strict-Transport-Security"] = f"max-age={YEAR_S}; includeSubDomains"
                 headers["X-Frame-Options"] = "DENY"
                 headers["Cross-Origin-Opener-Policy"] = "same-origin"
                 headers["Cross-Origin-Resource-Policy"] = "same-origin"

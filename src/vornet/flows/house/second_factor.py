@@ -15,6 +15,8 @@ from vornet.store import secrets as sealed
 from vornet.store.database import Connection, Database, StoreError, query
 
 CODES = 10
+#: letters and figures that nobody mixes up: 24 of them are 120 bits, so that a plain hash keeps them
+LETTERS = "abcdefghijkmnpqrstuvwxyz23456789"
 STEP_S = 30
 #: steps before and after now whose code still fits: clocks differ
 DRIFT = 1
@@ -38,7 +40,7 @@ def _step(secret: str, code: str, used: int) -> int | None:
 
 
 def _new_codes(connection: Connection, account_id: int) -> list[str]:
-    codes = ["-".join(secrets.token_hex(2) for _ in range(3)) for _ in range(CODES)]
+    codes = ["-".join("".join(secrets.choice(LETTERS) for _ in range(4)) for _ in range(6)) for _ in range(CODES)]
     connection.execute(query("people.forget_codes"), {"account_id": account_id})
     for code in codes:
         connection.execute(query("people.put_code"), {"account_id": account_id, "code_hash": hashed(code)})
