@@ -468,7 +468,7 @@ def hostile(cases: int = 150) -> bool:
     """The API by its description and every field of every form, for longer than `make test` does."""
     began, where = time.perf_counter(), ["tests/web/test_api_described.py", "tests/web/test_forms_fuzzed.py"]
     done = subprocess.run([sys.executable, "-m", "pytest", "-n", "2", *where], env={**os.environ, "VORNET_CASES": str(cases)}, check=False)
-    print(f"hostile          {cases} cases an operation and kind, all odd values a field: {'none' if done.returncode == 0 else 'SOME'} broke, "
+    print(f"hostile          {cases} cases an operation and kind, each odd value: {'none' if done.returncode == 0 else 'SOME'} broke, "
           f"{time.perf_counter() - began:.0f} s")  # fmt: skip
     return done.returncode == 0
 
