@@ -40,6 +40,15 @@ def _say(text: str) -> None:
     typer.echo(text, err=True)
 
 
+def _logged() -> None:
+    """What goes wrong while serving or working goes to standard error, in UTC, without the values that were at hand."""
+    import logging
+    import time
+
+    logging.Formatter.converter = time.gmtime
+    logging.basicConfig(level=logging.WARNING, format="%(asctime)sZ %(levelname)s %(message)s")
+
+
 def _day(text: str | None) -> date:
     if text is None:
         return date.today()
@@ -444,8 +453,8 @@ def serve(
         base = installation.address() or f"http://{host}:{port}"
         typer.echo(f"Nobody has a sign-in yet: {base}/set-up?code={code} makes the first fleet and its admin.")
     beside = [["worker", *(["--today", today] if today else [])]] if worker else []
-    with server.beside(*beside):
-        server.run(host, port, today=_day(today) if today else None, demo=demo)
+    _logged()
+    server.run(host, port, today=_day(today) if today else None, demo=demo, beside=beside)
 
 
 WithParent = Annotated[bool, typer.Option("--with-parent", hidden=True, help="End when standard input closes.")]
@@ -478,6 +487,7 @@ def worker(
     if with_parent:
         _end_with_parent()
     day = _day(today) if today else None
+    _logged()
     with database() as db:
         db.check_role()
         if once:
@@ -532,8 +542,8 @@ def demo(
     os.environ["VORNET_PRIVATE_LABS"] = "1"  # the demo's own lab is on this machine
     lab_command = ["lab-sim", "--port", str(lab_port), "--delay", str(lab_delay), "--start", start.isoformat()]
     worker_command = ["worker", "--ask-every", "10", *(["--today", until] if until else [])]
-    with server.beside(lab_command, worker_command):
-        server.run("127.0.0.1", port, today=day if until else None, demo=True)
+    _logged()
+    server.run("127.0.0.1", port, today=day if until else None, demo=True, beside=[lab_command, worker_command])
 
 
 @app.command()

@@ -21,7 +21,7 @@ from vornet.flows import worker
 from vornet.flows.house import fleets
 from vornet.flows.judge import evaluate, fleet_history, judgements, verdicts
 from vornet.flows.judge.settle import settling
-from vornet.flows.lab import files, held_rows, held_samples, inbox, labs, parcels, results
+from vornet.flows.lab import asking, files, held_rows, held_samples, inbox, labs, parcels, results
 from vornet.flows.register import register
 from vornet.io.lab_header import Meaning
 from vornet.io.lab_link import FolderLab, HttpLab, LabTrouble
@@ -714,7 +714,7 @@ def test_a_bottle_sent_to_each_desk_comes_back_as_a_judged_sample(db, fleet, ben
         parcels.send(c, fleet_id, parcel, TODAY, "S", TODAY)
 
     def ask() -> dict:
-        done = labs.ask(db, fleet_id, TODAY, queue.put_file, link)
+        done = asking.ask(db, fleet_id, TODAY, queue.put_file, link)
         worker.drain_queue(db, TODAY)
         return done
 
@@ -752,7 +752,7 @@ def test_a_lab_that_cannot_be_reached_is_noted_and_the_parcel_waits(db, fleet):
     with settling(db, fleet_id, TODAY) as c:
         parcel = parcels.pack(c, fleet_id, [bottle_id], lab_id, "", "S", TODAY)
         parcels.send(c, fleet_id, parcel, TODAY, "S", TODAY)
-    assert labs.ask(db, fleet_id, TODAY, queue.put_file)["trouble"] == 1
+    assert asking.ask(db, fleet_id, TODAY, queue.put_file)["trouble"] == 1
     lab = one(db, fleet, "SELECT trouble FROM lab")
     assert "cannot be reached" in lab["trouble"]
     shipment = one(db, fleet, "SELECT told_at, trouble FROM shipment")
@@ -793,13 +793,13 @@ def test_a_watched_folder_hands_over_what_is_finished_and_moves_it_away(db, flee
         return FolderLab(folder, settled_s=1.0)
 
     fleet_id = fleets.find(db, fleet)
-    labs.ask(db, fleet_id, TODAY, queue.put_file, link)
+    asking.ask(db, fleet_id, TODAY, queue.put_file, link)
     content = csv_of(row("F1", "2025-12-20", 3700, 200, False))
     (folder / "r.csv").write_bytes(content)
     os.utime(folder / "r.csv", (time.time() - 60, time.time() - 60))
     (folder / "still-being-written.csv").write_bytes(content)
     (folder / ".hidden").write_bytes(content)
-    assert labs.ask(db, fleet_id, TODAY, queue.put_file, link)["reports"] == 1
+    assert asking.ask(db, fleet_id, TODAY, queue.put_file, link)["reports"] == 1
     worker.drain_queue(db, TODAY)
     assert one(db, fleet, "SELECT lab FROM sample WHERE sample_no = 'F1'")["lab"] == "Lab A"  # the file says which lab
     assert sorted(p.name for p in folder.iterdir() if p.is_file()) == [".hidden", "still-being-written.csv"]

@@ -9,7 +9,7 @@ import pytest
 
 from conftest import TODAY
 from vornet.flows.house import fleets
-from vornet.flows.lab import labs
+from vornet.flows.lab import asking, labs
 from vornet.io import address
 from vornet.io.lab_link import HttpLab, LabTrouble
 from vornet.store import database, queue, secrets
@@ -168,5 +168,5 @@ def test_a_lab_that_may_not_be_asked_is_a_trouble_on_its_page(db, fleet, lab, mo
     put, kept = lab
     monkeypatch.delenv("VORNET_PRIVATE_LABS", raising=False)
     put(address="http://127.0.0.1:9/vornet", key=KEY)
-    assert labs.ask(db, fleets.find(db, fleet), TODAY, queue.put_file)["trouble"] == 1
+    assert asking.ask(db, fleets.find(db, fleet), TODAY, queue.put_file)["trouble"] == 1
     assert "inside this network" in kept()["trouble"]

@@ -15,7 +15,7 @@ from conftest import HEADER, TODAY, row
 from vornet.flows.house import fleets, people
 from vornet.flows.judge import evaluate
 from vornet.flows.judge.settle import settling
-from vornet.flows.lab import labs, results
+from vornet.flows.lab import asking, results
 from vornet.sim import lab as lab_sim
 from vornet.store import queue
 
@@ -152,13 +152,13 @@ def test_a_bottle_goes_from_the_shelf_to_the_ribbon(page: Page, served, db, flee
     parcel = page.url
 
     fleet_id = fleets.find(db, fleet)
-    assert labs.ask(db, fleet_id, TODAY, queue.put_file)["told"] == 1
+    assert asking.ask(db, fleet_id, TODAY, queue.put_file)["told"] == 1
     now[0] += 6
-    labs.ask(db, fleet_id, TODAY, queue.put_file)
+    asking.ask(db, fleet_id, TODAY, queue.put_file)
     page.goto(parcel)
     expect(page.get_by_role("row", name="SHELF-1")).to_contain_text("received")
     now[0] += 20
-    assert labs.ask(db, fleet_id, TODAY, queue.put_file)["reports"] == 1
+    assert asking.ask(db, fleet_id, TODAY, queue.put_file)["reports"] == 1
     page.goto(served.url + "/lab?show=files")
     page.get_by_role("table").get_by_role("link").first.click()
     expect(page.get_by_role("status")).to_contain_text("1 new", timeout=20_000)

@@ -12,14 +12,13 @@ from datetime import UTC, date, datetime
 from typing import Any
 
 import procrastinate
-import structlog
 from procrastinate import PsycopgConnector, RetryStrategy
 
 from vornet.core.errors import InputError
 from vornet.flows.house import fleets
 from vornet.flows.judge import evaluate
 from vornet.flows.judge.settle import settle
-from vornet.flows.lab import files, labs, results
+from vornet.flows.lab import asking, files, results
 from vornet.flows.lab.results_report import ResultsReport
 from vornet.io import apart
 from vornet.io.results_file import NeedsMapping
@@ -27,7 +26,6 @@ from vornet.store import queue
 from vornet.store.database import Database, Location, opened, query
 from vornet.store.queue import ASK_LABS, EVALUATE, SETTLE, TAKE_IN, TAKE_UP
 
-log = structlog.get_logger()
 #: a worker that has not been heard of for so long is taken for dead
 DEAD_AFTER_S = 30.0
 STEP_ROWS = 2000
@@ -120,7 +118,7 @@ def ask_everyone(db: Database, today: date) -> None:
     with db.anyone() as connection:
         found = connection.execute(query("people.fleets_with_labs")).fetchall()
     for row in found:
-        labs.ask(db, row["fleet_id"], today, queue.put_file)
+        asking.ask(db, row["fleet_id"], today, queue.put_file)
 
 
 def take_in_apart(db: Database, fleet_id: int, import_file_id: int, today: date) -> None:

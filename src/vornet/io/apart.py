@@ -63,11 +63,16 @@ _context = multiprocessing.get_context("forkserver")
 _short, _long = Turns(*SHORT), Turns(*LONG)
 
 
-def begin(*modules: str) -> None:
-    """Have the process ready that others are forked from, with some modules more loaded into it."""
+def prepare(*modules: str) -> None:
+    """What is loaded, with some modules more, into the process that others are forked from; it starts when it is first needed, or when
+    ``begin`` says so."""
     for name in ("OPENBLAS_NUM_THREADS", "OMP_NUM_THREADS"):  # a process is one worker: it takes one core
         os.environ.setdefault(name, "1")
     _context.set_forkserver_preload([*LOADED, *modules])
+
+
+def begin() -> None:
+    """Have the process ready that others are forked from."""
     forkserver.ensure_running()
 
 

@@ -8,9 +8,10 @@ from __future__ import annotations
 import secrets
 import warnings
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-import httpx
+if TYPE_CHECKING:
+    import httpx
 
 TIMEOUT_S = 8.0
 #: ways of proving oneself that are more than a password (RFC 8176)
@@ -70,6 +71,7 @@ def _session(client_id: str, client_secret: str, back: str) -> Any:
 
 def ask(issuer: str, client_id: str, client_secret: str, back: str) -> Asked:
     """Where to send whoever wants to be vouched for. Raises NotVouched."""
+    import httpx
     from authlib.common.security import generate_token
 
     try:
@@ -86,6 +88,7 @@ def ask(issuer: str, client_id: str, client_secret: str, back: str) -> Asked:
 def answered(issuer: str, client_id: str, client_secret: str, back: str, asked: Asked, came: str) -> Vouched:
     """Who came back, by the address they came back with: the code is exchanged, the token's signature, issuer, audience, time and nonce
     are looked at. Raises NotVouched."""
+    import httpx
     from authlib.common.errors import AuthlibBaseError
     from authlib.oidc.core import CodeIDToken
     from joserfc import jwt

@@ -63,13 +63,21 @@ def locate(name: str = "pg") -> Location:
     return Location(private.url(cluster.OWNER), private.url(cluster.APP))
 
 
+def _waiting(connection: psycopg.Connection[Any]) -> bool:
+    """Whether some migration has not been applied; asked without the package that applies them, which takes long to load."""
+    known = connection.execute("SELECT to_regclass('_yoyo_migration') IS NOT NULL").fetchone()
+    if not (known and known[0]):
+        return True
+    applied = {row[0] for row in connection.execute("SELECT migration_id FROM _yoyo_migration").fetchall()}
+    there = {path.name.rpartition(".")[0] for path in (files("vornet.store") / "migrations").iterdir() if path.name[:4].isdigit()}
+    return not there <= applied
+
+
 def migrate(location: Location) -> int:
     """Apply what has not been applied; the number of migrations applied."""
-    import yoyo
-    from yoyo import migrations as yoyo_migrations
-
     try:
         with psycopg.connect(location.owner_url, autocommit=True) as connection:
+            waiting = _waiting(connection)
             known = connection.execute("SELECT 1 FROM pg_roles WHERE rolname = 'vornet_app'").fetchone()
             if not known:
                 connection.execute("CREATE ROLE vornet_app NOLOGIN NOSUPERUSER NOBYPASSRLS")
@@ -83,6 +91,16 @@ def migrate(location: Location) -> int:
         ) from None
     except psycopg.Error as error:
         raise StoreError(f"the database cannot be prepared: {str(error).strip().splitlines()[0]}") from None
+    count = _apply(location) if waiting else 0
+    _widen(location)
+    _seal_keys(location)
+    return count
+
+
+def _apply(location: Location) -> int:
+    import yoyo
+    from yoyo import migrations as yoyo_migrations
+
     backend = yoyo.get_backend(re.sub(r"^postgres(ql)?://", "postgresql+psycopg://", location.owner_url))
     with backend.lock():
         found = yoyo_migrations.read_migrations(str(files("vornet.store") / "migrations"))
@@ -90,8 +108,6 @@ def migrate(location: Location) -> int:
         count = len(todo)
         backend.apply_migrations(todo)
     backend.connection.close()
-    _widen(location)
-    _seal_keys(location)
     return count
 
 

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
+import logging
 import secrets
 from datetime import date
 from typing import Any
 
-import structlog
 from fastapi import FastAPI, Request, Response
 from fastapi.exceptions import RequestValidationError
 from fastapi.openapi.utils import get_openapi
@@ -53,12 +53,7 @@ from vornet.web.guard import Guard
 from vornet.web.pages import render
 from vornet.web.server import DIST
 
-# tracebacks without local values: those can hold what people typed
-structlog.configure(processors=[
-    structlog.processors.TimeStamper(fmt="iso", utc=True), structlog.processors.add_log_level,
-    structlog.dev.ConsoleRenderer(colors=False, exception_formatter=structlog.dev.plain_traceback),
-])  # fmt: skip
-log = structlog.get_logger()
+log = logging.getLogger("vornet")
 
 
 #: how an operation of the API says no (RFC 9457)
@@ -92,7 +87,7 @@ def _pairs_as_items(schema: Any) -> None:
 
 def create_app(db: Database, today: date | None = None, demo: bool = False) -> FastAPI:
     """The application over a database. ``today`` fixes the day; ``demo`` shows sign-ins on the sign-in page."""
-    apart.begin(*APART)
+    apart.prepare(*APART)
     app = FastAPI(title="Vornet", version=__version__, docs_url=None, redoc_url=None, openapi_url=None)
     app.state.db, app.state.fixed_today, app.state.demo = db, today, demo
     app.mount("/static", StaticFiles(directory=DIST, check_dir=False), name="static")
@@ -173,7 +168,7 @@ def create_app(db: Database, today: date | None = None, demo: bool = False) -> F
         if isinstance(error, PoolTimeout):  # before any route was reached
             return busy(request, error)
         number = secrets.token_hex(4)
-        log.error("request failed", number=number, path=request.url.path, exc_info=error)
+        log.error("request failed: %s %s", number, request.url.path, exc_info=error)
         return failed(request, 500, "Something broke", f"It is written down as {number}. Nothing you entered was changed.")
 
     app.add_middleware(Guard, db=db, broken=broken)

@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
+import logging
 from collections.abc import Callable
 from typing import Any
 
 import numpy as np
 import psycopg
-import structlog
 
 from vornet.flows.judge.fleet_history import Loaded
 from vornet.store.database import Connection, query
 
-log = structlog.get_logger()
+log = logging.getLogger("vornet")
 #: no more than so many are looked for one by one: with more something else is wrong
 MOST = 64
 
@@ -42,7 +42,7 @@ class Aside:
                 culprits = self._culprits(loaded, alone, np.arange(len(loaded.compartment_ids)))
                 if not culprits or len(self.found) > MOST:
                     raise
-                log.error("histories set aside", compartments=[self._names[i] for i in culprits], exc_info=error)
+                log.error("histories set aside: %s", [self._names[i] for i in culprits], exc_info=error)
                 self.found |= culprits
                 loaded = loaded.without(np.isin(loaded.compartment_ids, list(culprits)))
 

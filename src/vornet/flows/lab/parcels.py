@@ -9,7 +9,6 @@ from typing import Any
 
 from vornet.core.errors import InputError
 from vornet.flows.house import fleets
-from vornet.flows.lab import labs
 from vornet.store.database import Connection, query
 
 STATES = ("drawn", "sent", "received", "reported", "screened", "judged", "lost")
@@ -171,4 +170,23 @@ def packing_list(connection: Connection, shipment_id: int, today: date) -> dict[
     if not found:
         return None
     return {"shipment": found[0], "bottles": shown(connection, today, shipment_id)[::-1],
-            "document": labs.parcel(connection, found[0], today)}  # fmt: skip
+            "document": told(connection, found[0], today)}  # fmt: skip
+
+
+def told(connection: Connection, shipment: dict[str, Any], today: date) -> dict[str, Any]:
+    """A shipment in the open shape in which labs are told of it."""
+    bottles = connection.execute(
+        query("labs.bottles"), {"today": today, "shipment_id": shipment["shipment_id"], "bottle_id": None}
+    ).fetchall()
+    return {
+        "number": shipment["number"], "sent_on": shipment["sent_on"].isoformat() if shipment["sent_on"] else None,
+        "note": shipment["note"],
+        "bottles": [
+            {
+                "sample_no": b["sample_no"], "unit": b["unit"], "compartment": b["compartment"], "sampled_on": b["drawn_on"].isoformat(),
+                "meter": b["meter"], "oil_hours": b["oil_hours"], "meter_unit": b["meter_unit"], "oil": b["oil"], "batch": b["batch"],
+                "topup_l": b["topup_l"], "drained": b["drain_id"] is not None,
+            }
+            for b in bottles
+        ],
+    }  # fmt: skip
