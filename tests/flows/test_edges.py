@@ -15,7 +15,7 @@ from vornet.core.errors import FormErrors, InputError
 from vornet.core.measurands import INDEX
 from vornet.core.meter import longest_rising
 from vornet.flows.house import fleets, people
-from vornet.flows.judge import evaluate
+from vornet.flows.judge import approval, evaluate
 from vornet.flows.judge.settle import settling
 from vornet.flows.register import register
 from vornet.flows.work import drain
@@ -197,12 +197,11 @@ def test_an_interval_beyond_the_cap_is_refused(db, fleet, served):
 
 def test_an_approved_interval_survives_the_same_register_again(db, fleet):
     from conftest import small_register
-    from vornet.flows.pages import compartment
 
     i, _ = place(db, fleet)
     fleet_id = fleets.find(db, fleet)
     with settling(db, fleet_id, TODAY) as connection:
-        compartment.approve(connection, fleet_id, i, 625, "", "Planner", TODAY)
+        approval.approve(connection, fleet_id, i, 625, "", "Planner", TODAY)
     register.load(db, json.dumps(small_register(fleet)).encode(), by="t", today=TODAY)
     evaluate.evaluate(db, fleet, TODAY)
     assert place(db, fleet)[1]["interval_meter"] == 625

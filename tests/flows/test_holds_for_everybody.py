@@ -11,7 +11,7 @@ from typer.testing import CliRunner
 
 from conftest import HEADER, TODAY, healthy_rows, row, small_register
 from vornet.flows.house import fleets, people
-from vornet.flows.judge import aside, evaluate, fleet_history, holds, judgements, verdicts
+from vornet.flows.judge import approval, aside, evaluate, fleet_history, holds, judgements, verdicts
 from vornet.flows.judge.settle import settling
 from vornet.flows.lab import results
 from vornet.flows.pages import board, compartment
@@ -214,7 +214,7 @@ def test_an_approved_interval_falls_back_when_another_oil_is_poured(db, fleet):
     assert judgements.intervals(db, fleet)[0]["outcome"] == "lengthen"
     with settling(db, fleet_id, TODAY) as c:
         i = c.execute("SELECT compartment_id FROM compartment").fetchone()["compartment_id"]
-        compartment.approve(c, fleet_id, i, 625, "as proposed, rounded", "P", TODAY)
+        approval.approve(c, fleet_id, i, 625, "as proposed, rounded", "P", TODAY)
     later = TODAY + timedelta(days=20)
     document = {
         "fleet": fleet, "oils": [{"name": "Other 10W-40", "bn": 9, "an": 2, "oxidation": 8, "nitration": 5, "v100": 14.2, "cap_h": 450}],

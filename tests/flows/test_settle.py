@@ -1,5 +1,6 @@
 """Facts below, judgement above: writers touch, the opener of the transaction settles, a worker does what is many."""
 
+import asyncio
 import json
 from concurrent.futures import ThreadPoolExecutor
 
@@ -177,6 +178,37 @@ def test_an_evaluation_is_not_begun_before_the_last_who_asked_for_it_has_written
             assert c.execute("SELECT 1 FROM procrastinate_jobs WHERE status = 'todo' FOR UPDATE SKIP LOCKED").fetchone() is None
     with db.fleet(fleet_id) as c:
         c.execute("DELETE FROM procrastinate_jobs")
+
+
+def test_a_dead_worker_s_job_does_not_stop_the_others_from_being_taken_up(db, fleet):
+    """One of its jobs waits anew already, so that it cannot wait twice: it is put away, and those behind it are taken up."""
+    fleet_id = fleets.find(db, fleet)
+    with psycopg.connect(db.location.owner_url, autocommit=True) as c:
+        worker_id = c.execute("INSERT INTO procrastinate_workers (last_heartbeat) VALUES (now() - interval '1 day') RETURNING id").fetchone()[
+            0
+        ]
+        for name, lock in ((queue.EVALUATE, "evaluate 1/x"), (queue.TAKE_IN, None)):
+            c.execute(
+                "INSERT INTO procrastinate_jobs (task_name, queue_name, queueing_lock, status, worker_id, args) "
+                "VALUES (%s, 'default', %s, 'doing', %s, %s)",
+                (name, lock, worker_id, json.dumps({"fleet_id": fleet_id, "import_file_id": 0, "compartments": []})),
+            )
+        c.execute(
+            "INSERT INTO procrastinate_jobs (task_name, queue_name, queueing_lock, status, args) "
+            "VALUES (%s, 'default', 'evaluate 1/x', 'todo', '{}')",
+            (queue.EVALUATE,),
+        )
+
+    async def take_up():
+        app = worker.app_of(worker.Works(db, TODAY), None)
+        async with app.open_async():
+            return await worker.requeue(app)
+
+    assert asyncio.run(take_up()) == 2
+    with psycopg.connect(db.location.owner_url, autocommit=True) as c:
+        left = c.execute("SELECT task_name, status::text FROM procrastinate_jobs ORDER BY task_name").fetchall()
+        c.execute("DELETE FROM procrastinate_jobs")
+    assert left == [(queue.EVALUATE, "todo"), (queue.TAKE_IN, "todo")]
 
 
 def test_what_waits_for_a_fleet_that_is_gone_troubles_nobody(db, fleet, place):

@@ -311,13 +311,30 @@ class Standing:
     def chance(self, hours: np.ndarray) -> np.ndarray:
         """Chance of being past the limit at the end of charges of ``hours`` (G,), carry-over included: a charge starts where
         those before it ended, so it ends at k·u/(1 − f), u = (T/ref)^p, and scatters by τ·u/√(1 − f²)."""
+        middle, var = self._parts(hours)
+        return _past(self.outlook.weight, middle, var, self.margin)
+
+    def rise(self, hours: np.ndarray, share: float) -> np.ndarray:
+        """The rise above new oil that a ``share`` of charges of ``hours`` (G,) stay below, (G,); by the same reckoning as the chance."""
+        from scipy import special
+
+        middle, var = self._parts(hours)
+        sd = np.sqrt(np.maximum(var, 1e-30))
+        low, high = (middle - 9 * sd).min(axis=1), (middle + 9 * sd).max(axis=1)
+        for _ in range(24):  # to a ten-millionth of the spread
+            at = 0.5 * (low + high)
+            below = (self.outlook.weight * special.ndtr((at[:, None] - middle) / sd)).sum(axis=1) < share
+            low, high = np.where(below, at, low), np.where(below, high, at)
+        return np.asarray(0.5 * (low + high))
+
+    def _parts(self, hours: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        """(middle, variance) of the rise in each part of the mixture, (G, K)."""
         o, f = self.outlook, self.share[:, None]
         u = (hours / self.ref)[:, None] ** o.bend
         middle = o.mean * u / (1 - f)
         # an error of the new oil leans the rises the other way: it cancels at the hours sampled, and grows beyond
         new_var = self.new_var[:, None] * np.maximum(u, np.abs(1 - u)) ** 2
-        var = o.spread_var * u**2 / (1 - f**2) + o.mean_var * (u / (1 - f)) ** 2 + new_var
-        return _past(o.weight, middle, var, self.margin)
+        return middle, o.spread_var * u**2 / (1 - f**2) + o.mean_var * (u / (1 - f)) ** 2 + new_var
 
 
 @dataclass(frozen=True)

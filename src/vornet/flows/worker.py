@@ -195,7 +195,10 @@ async def requeue(app: procrastinate.App, dead_after_s: float = DEAD_AFTER_S) ->
     """Take up again what dead workers left; how many jobs."""
     stalled = list(await app.job_manager.get_stalled_jobs(seconds_since_heartbeat=dead_after_s))
     for job in stalled:
-        await app.job_manager.retry_job(job, retry_at=datetime.now(UTC))
+        try:
+            await app.job_manager.retry_job(job, retry_at=datetime.now(UTC))
+        except procrastinate.exceptions.UniqueViolation:  # the same waits already: whoever takes that does this one's work
+            await app.job_manager.finish_job(job, procrastinate.jobs.Status.FAILED, delete_job=True)
     await app.job_manager.prune_stalled_workers(dead_after_s)
     return len(stalled)
 

@@ -16,7 +16,7 @@ from typing import Any
 import numpy as np
 
 from vornet.flows.house import fleets, people
-from vornet.flows.judge import evaluate
+from vornet.flows.judge import evaluate, prices
 from vornet.flows.lab import results
 from vornet.flows.register import register
 from vornet.sim import engine, fittings, parcels, reviews, trial_fleets, visits
@@ -237,12 +237,24 @@ def load(
             evaluate.evaluate_within(connection, fleet_id, until)
             reviews.load(connection, fleet_id, NAMES["analyst"], until)
             evaluate.evaluate_within(connection, fleet_id, until)
+            _set_prices(connection, fleet_id, start)
             fleets.audit(connection, fleet_id, "demo", "demo simulated", FLEET, start=start.isoformat(), until=until.isoformat())
     else:
         fleet_id = fleets.find(db, FLEET)
         with db.fleet(fleet_id) as connection:
             parcels.set_up(connection, fleet_id, lab_address)
+            _set_prices(connection, fleet_id, before[0])
     return LOGINS
+
+
+def _set_prices(connection: Connection, fleet_id: int, start: date) -> None:
+    """What things cost in a fleet that does not exist; left alone where somebody has set prices."""
+    if prices.in_force(connection, date.max).rows:
+        return
+    prices.set_currency(connection, fleet_id, NAMES["planner"], "EUR")
+    usual = {"oil_per_l": 4.2, "filter": 38.0, "labour_h": 1.5, "labour_per_h": 62.0, "downtime_h": 0.0, "downtime_per_h": 0.0,
+             "sample": 29.0, "disposal_per_l": 0.25, "consequence": 9000.0}  # fmt: skip
+    prices.put(connection, fleet_id, NAMES["planner"], "fleet", "", start, dict(usual))
 
 
 def first_day(db: Database) -> date:

@@ -8,13 +8,12 @@ from typing import Any
 
 import numpy as np
 from fastapi import APIRouter, Request
-from fastapi.responses import RedirectResponse, Response
+from fastapi.responses import Response
 from markupsafe import Markup
 from starlette.exceptions import HTTPException
 
 from vornet.core import forecast, measures, oil_change
 from vornet.core.causes import NAMES
-from vornet.core.errors import InputError
 from vornet.core.measurands import BY_KEY, INDEX, WEAR_METALS
 from vornet.core.rates import without_top_ups
 from vornet.flows.judge import verdicts
@@ -24,16 +23,12 @@ from vornet.flows.pages.compartment import Facts
 from vornet.web.charts import overlay, ribbon
 from vornet.web.pages import (
     NO_COMPARTMENT,
-    CompartmentRow,
-    Form,
     database,
     figure,
     needs,
-    recording,
     render,
     short_day,
     today,
-    typed,
     visitor,
 )
 
@@ -295,18 +290,3 @@ def sample(request: Request, compartment_id: int, sample_id: int) -> Response:
     part = request.headers.get("HX-Request")
     template = "sample_part.html" if part else "sample.html"
     return render(request, template, row=facts.row, unit=facts.unit, s=detail, versions=versions, heard=heard)
-
-
-@router.post("/compartments/{compartment_id}/interval", dependencies=[needs("approve_interval")])
-def approve(request: Request, compartment_id: int, row: CompartmentRow, form: Form) -> Response:
-    """Approve an interval, by name."""
-    who = visitor(request)
-    with recording(request) as connection:
-        meter = typed(form, "interval", "distance" if row["meter_unit"] == "km" else "hours", request)
-        if meter is None:
-            raise InputError("interval", "is missing")
-        proposed = (row["decision"] or {}).get("proposed")
-        if proposed and abs(meter - proposed) < 1e-4 * proposed:
-            meter = proposed  # the proposal as shown in the fleet's unit, sent back
-        flow.approve(connection, who.fleet_id, compartment_id, meter, form.get("why", ""), who.name, today(request))
-    return RedirectResponse(f"/compartments/{compartment_id}#decision", 303)

@@ -206,6 +206,7 @@ _environment.filters.update(
     say=in_words,
     typed=as_typed,
     figure_of=figure_of,
+    significant=lambda value: f"{value:.6g}",
 )
 _environment.globals.update(
     drop=drop, life_bar=life_bar, verdict_words={**WORDS, "none": "No verdict", "held": "Held"},

@@ -27,6 +27,8 @@ WHERE = {
     "limits": "statistics",
     "trend": "statistics",
     "safe-interval": "wear",
+    "interval-cost": "money",
+    "age-replacement": "money",
     "due": "due",
     "viscosity-at": "oil",
     "viscosity-index": "oil",

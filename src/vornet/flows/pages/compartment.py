@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import math
 from dataclasses import dataclass, replace
 from datetime import date
@@ -13,16 +12,12 @@ import numpy as np
 from vornet.core import job
 from vornet.core import meter as meter_rules
 from vornet.core.charges import Charges
-from vornet.core.errors import InputError
 from vornet.core.judge import NONE, VERDICTS, Judgement, judge
 from vornet.core.limits import FEWEST
 from vornet.core.measurands import BY_KEY, INDEX, MEASURANDS, WEAR_METALS
 from vornet.core.oil_properties import BY_PROPERTY
 from vornet.core.rates import StretchRates, stretch_rates
-from vornet.core.safe_by import chance_at
-from vornet.flows.house import fleets
-from vornet.flows.judge import decision_record, fleet_history, learning
-from vornet.store import queue
+from vornet.flows.judge import decision_record, fleet_history
 from vornet.store.database import Connection, query
 
 #: of what is wrong so many measurands are drawn first
@@ -214,39 +209,3 @@ def oil_use(facts: Facts) -> OilUse:
     done = ~np.isnan(hours) & (hours > 0)
     rates, alarm = job.oil_use(litres[done].tolist(), hours[done].tolist())
     return OilUse(rates, alarm)
-
-
-def _chance_at(connection: Connection, family: str, compartment_id: int, meter: float, today: date) -> float | None:
-    """Chance that any property is past its limit at the end of charges of this length, as it is reckoned today."""
-    mine = [r["compartment_id"] for r in connection.execute(query("register.duties")) if r["family"] == family]
-    loaded, charges = fleet_history.drop_held(connection, fleet_history.load(connection, today, mine))
-    judgement = learning.judged(loaded, charges)
-    at = int(np.flatnonzero(loaded.compartment_ids == compartment_id)[0])
-    return chance_at(loaded.history, charges, judgement, loaded.limits, loaded.policy, at, meter)
-
-
-def approve(connection: Connection, fleet_id: int, compartment_id: int, meter: float, why: str, by: str, today: date) -> None:
-    """A named person approves an interval; it takes effect today, keeps its calendar limit, and the old one stays."""
-    row = row_of(connection, compartment_id)
-    if row is None:
-        raise InputError("compartment", "is not in this fleet")
-    if not 0 < meter <= 1e6:
-        raise InputError("interval", "an interval must be above zero")
-    if row["cap_meter"] and meter > row["cap_meter"]:
-        raise InputError("interval", f"{meter:g} is beyond the maker's or warranty cap of {row['cap_meter']:g}")
-    decision = row["decision"] or {}
-    if meter != decision.get("proposed") and not why.strip():
-        raise InputError("why", "say why, because this is not what Vornet proposes")
-    versions = connection.execute(query("register.intervals_of"), {"compartment_id": compartment_id}).fetchall()
-    days = versions[-1]["days"] if versions else None
-    connection.execute(
-        query("register.put_interval"),
-        {"fleet_id": fleet_id, "compartment_id": compartment_id, "effective_from": today, "meter": meter, "days": days,
-         "origin": "approved", "approved_by": by, "why": why.strip(),
-         "evidence": json.dumps(decision | {"chance_at_approved": _chance_at(connection, row["family"], compartment_id, meter, today)})},
-    )  # fmt: skip
-    fleets.audit(
-        connection, fleet_id, by, "interval approved", f"{row['unit']} {row['compartment']}", interval=meter,
-        before=row["interval_meter"], proposed=decision.get("proposed"), why=why.strip(),
-    )  # fmt: skip
-    queue.touch(connection, fleet_id, [compartment_id])

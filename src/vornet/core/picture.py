@@ -1,0 +1,142 @@
+"""The tables behind the picture of an interval: along the hours, the chance of being past a limit and where each property may stand.
+
+One function gives every chance here, in the guards, in the money and in the trial: ``outlook.Standing.chance``. Hours stand for km where
+a compartment counts distance.
+"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from vornet.core.charges import Charges
+from vornet.core.decision import Policy
+from vornet.core.history import History
+from vornet.core.judge import Judgement
+from vornet.core.limits import LimitTable
+from vornet.core.oil_properties import PROPERTIES, SIGNS, property_limits
+from vornet.core.outlook import Standing, any_chance
+from vornet.core.safe_by import SafeBy, prepared, safe_by
+
+#: lengths in a table; between two of them the page draws a straight line
+POINTS = 241
+#: a cone is worked at every fifth of them, and drawn straight between
+COARSE = 5
+#: edges of a cone: nine charges of ten lie between them
+LOW, HIGH = 0.05, 0.95
+
+
+@dataclass(frozen=True)
+class PropertyAlong:
+    """One property along the hours (T,): its value's ``low``, ``middle`` and ``high`` at the end of a standing interval of each length,
+    and the ``chance`` that it is past the policy's limit. ``past``: what finished charges were measured at, (charge, oil hours, value)."""
+
+    key: str
+    name: str
+    unit: str
+    side: str
+    new_oil: float
+    watch: float | None
+    act: float | None
+    low: np.ndarray
+    middle: np.ndarray
+    high: np.ndarray
+    chance: np.ndarray
+    past: tuple[tuple[int, float, float], ...]
+
+
+@dataclass(frozen=True)
+class Along:
+    """What the picture of one compartment stands on. ``hours`` (T,) from 0; ``any_past`` the chance that some property is past the
+    policy's limit, ``any_act`` past its act limit, ``as_is`` the former with charges that an open fault moved counted too (None: none
+    was); ``properties`` the limiting one first."""
+
+    hours: np.ndarray
+    any_past: np.ndarray
+    any_act: np.ndarray
+    as_is: np.ndarray | None
+    properties: tuple[PropertyAlong, ...]
+
+    def chance(self, hours: float) -> float:
+        """As the page reads it off its table: a straight line between two lengths."""
+        return float(np.interp(hours, self.hours, self.any_past))
+
+
+def _together(standing: Standing, event: np.ndarray, hours: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """(each property's chance (G, T), any property's (T,)) at the end of charges of each length; nothing has happened at 0."""
+    count, steps = len(event), len(hours) - 1
+    each = np.zeros((count, steps + 1))
+    each[:, 1:] = standing.of(np.repeat(np.arange(count), steps)).chance(np.tile(hours[1:], count)).reshape(count, steps)
+    # every length is a compartment of its own to the function that puts properties together
+    return each, any_chance(each.ravel(), np.tile(np.arange(steps + 1), count), np.repeat(event, steps + 1), steps + 1)
+
+
+def along(
+    history: History, charges: Charges, judgement: Judgement, table: LimitTable, policy: Policy, compartment: int, to_h: float,
+) -> Along | None:  # fmt: skip
+    """The tables of one compartment from 0 to ``to_h``; None where no property answers."""
+    p = prepared(history, charges, judgement, table, policy)
+    only = np.zeros(len(history.compartments.duty), dtype=bool)
+    only[compartment] = True
+    clean = safe_by(p.ground, p.path, p.now, p.evidence[:, None] & ~p.moved, only, policy.confidence)
+    mine = np.flatnonzero(clean.comp == compartment)
+    if not len(mine):
+        return None
+    hours = np.linspace(0, to_h, POINTS)
+    standing, event = clean.standing.of(mine), clean.event[mine]
+    each, any_past = _together(standing, event, hours)
+    at = _properties(clean, compartment)
+    limits = {
+        act: property_limits(table, history.compartments.duty, history.known.at(p.oil).value, act=act)[compartment] for act in (False, True)
+    }
+    fresh = p.fresh.value[compartment]
+    worst = replace(standing, margin=SIGNS[at] * (limits[True][at] - fresh[at]))
+    _, any_act = _together(worst, event, hours)
+    touched = bool((p.moved & p.evidence[:, None] & ~np.isnan(p.path.rise[:, :, 0]))[charges.comp == compartment].any())
+    as_is = None
+    if touched:
+        other = safe_by(p.ground, p.path, p.now, np.repeat(p.evidence[:, None], p.moved.shape[1], 1), only, policy.confidence)
+        rows = np.flatnonzero(other.comp == compartment)
+        as_is = _together(other.standing.of(rows), other.event[rows], hours)[1] if len(rows) else None
+    count = len(mine)
+    coarse = hours[COARSE::COARSE]
+    many = standing.of(np.repeat(np.arange(count), len(coarse)))
+    edges = {q: many.rise(np.tile(coarse, count), q).reshape(count, -1) for q in (LOW, 0.5, HIGH)}
+    measured = (history.samples.comp == compartment) & p.evidence[charges.charge_of]
+    out = []
+    for row, j in enumerate(at.tolist()):
+
+        def value(q: float, row: int = row, j: int = j) -> np.ndarray:
+            return np.asarray(fresh[j] + SIGNS[j] * np.interp(hours, np.r_[0.0, coarse], np.r_[0.0, edges[q][row]]))
+
+        low, high = (LOW, HIGH) if SIGNS[j] > 0 else (HIGH, LOW)
+        seen = np.flatnonzero(measured & p.read.counts[:, j] & (charges.oil_hours > 0))
+        past = tuple(
+            (int(charges.number[charges.charge_of[i]]), float(charges.oil_hours[i]), float(p.read.value[i, j])) for i in seen.tolist()
+        )
+        prop = PROPERTIES[j]
+        out.append(PropertyAlong(
+            prop.key, prop.name, prop.unit, prop.side, float(fresh[j]), _known(limits[False][j]), _known(limits[True][j]),
+            value(low), value(0.5), value(high), each[row], past,
+        ))  # fmt: skip
+    order = np.argsort([_reach(a.chance, hours, 1 - policy.confidence) for a in out], kind="stable")
+    return Along(hours, any_past, any_act, as_is, tuple(out[i] for i in order.tolist()))
+
+
+def _properties(clean: SafeBy, compartment: int) -> np.ndarray:
+    """Which property each of a compartment's rows is, in the rows' order."""
+    rows = clean.at[compartment]
+    j = np.flatnonzero(rows >= 0)
+    return j[np.argsort(rows[j])]
+
+
+def _known(x: float) -> float | None:
+    return float(x) if math.isfinite(x) else None
+
+
+def _reach(chance: np.ndarray, hours: np.ndarray, target: float) -> float:
+    """The length at which a chance first reaches the target; beyond the table by how far it still is."""
+    past = np.flatnonzero(chance >= target)
+    return float(hours[past[0]]) if len(past) else float(hours[-1] * (2 - chance[-1]))

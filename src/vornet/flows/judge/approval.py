@@ -1,0 +1,92 @@
+"""Approving an interval: by a named person, from a day on, on evidence that is kept with it."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from datetime import date, timedelta
+from typing import Any
+
+import numpy as np
+
+from vornet.core.errors import InputError
+from vornet.core.safe_by import chance_at
+from vornet.flows.house import fleets
+from vornet.flows.judge import decision_record, fleet_history, learning
+from vornet.store import queue
+from vornet.store.database import Connection, query
+
+#: how far ahead an interval may be approved, and its calendar limit
+AHEAD, MOST_DAYS = timedelta(days=366), 3650
+
+
+class Changed(InputError):
+    """What the approval rested on is no longer what stands: it is shown anew, and asked again."""
+
+
+def seen(decision: dict[str, Any], versions: list[dict[str, Any]]) -> str:
+    """What an approval rests on, as a short text: the decision's figures, and how many versions of the interval there were."""
+    figures = {k: v for k, v in decision.items() if k not in ("properties", "slopes")}
+    said = hashlib.blake2b(json.dumps(figures, sort_keys=True, default=str).encode(), digest_size=9).hexdigest()
+    return f"{said}.{len(versions)}"
+
+
+def chance_of(connection: Connection, family: str, compartment_id: int, meter: float, today: date) -> float | None:
+    """Chance that any property is past its limit at the end of charges of this length, as it is reckoned today."""
+    mine = [r["compartment_id"] for r in connection.execute(query("register.duties")) if r["family"] == family]
+    loaded, charges = fleet_history.drop_held(connection, fleet_history.load(connection, today, mine))
+    judgement = learning.judged(loaded, charges)
+    at = int(np.flatnonzero(loaded.compartment_ids == compartment_id)[0])
+    return chance_at(loaded.history, charges, judgement, loaded.limits, loaded.policy, at, meter)
+
+
+def _checked(row: dict[str, Any], decision: dict[str, Any], meter: float, why: str, days: int | None, start: date, today: date) -> None:
+    """What may be approved. Raises InputError by field."""
+    if not 0 < meter <= 1e6:
+        raise InputError("interval", "an interval must be above zero")
+    if row["cap_meter"] and meter > row["cap_meter"]:
+        raise InputError("interval", f"{meter:g} is beyond the maker's or warranty cap of {row['cap_meter']:g}")
+    longer = row["interval_meter"] is not None and meter > row["interval_meter"]
+    if longer and decision.get("open_faults"):
+        raise InputError(
+            "interval", "cannot be lengthened while a fault is open: a clean sample, a signed finding, or a second person's "
+            "signature that it is none closes it first"
+        )  # fmt: skip
+    if days is not None and not 1 <= days <= MOST_DAYS:
+        raise InputError("days", f"lies outside 1 to {MOST_DAYS:,}")
+    if not today <= start <= today + AHEAD:
+        raise InputError("effective_from", "takes effect today or within the year to come")
+    if meter != decision.get("proposed") and not why.strip():
+        raise InputError("why", "say why, because this is not what Vornet proposes")
+
+
+def approve(
+    connection: Connection, fleet_id: int, compartment_id: int, meter: float, why: str, by: str, today: date, *,
+    days: int | None = None, effective_from: date | None = None, rests_on: str = "",
+) -> None:  # fmt: skip
+    """A named person approves an interval; the old one stays on record. ``days``: the calendar limit beside it, None keeps the one
+    there is; ``rests_on``: what was on the page (``seen``), '' for whoever did not look at one. Raises InputError, Changed."""
+    row = connection.execute(query("board.compartment"), {"compartment_id": compartment_id}).fetchone()
+    if row is None:
+        raise InputError("compartment", "is not in this fleet")
+    decision = decision_record.opened(row["decision"], row["slopes"]) or {}
+    versions = connection.execute(query("register.intervals_of"), {"compartment_id": compartment_id}).fetchall()
+    if rests_on and rests_on != seen(decision, versions):
+        another = max(versions, key=lambda v: v["recorded_at"]) if not rests_on.endswith(f".{len(versions)}") and versions else None
+        what = f"{another['approved_by']} has approved {another['meter']:g} meanwhile" if another else (
+            "what it rests on has changed since the page was opened")  # fmt: skip
+        raise Changed("interval", f"{what}: look again, and approve if it still holds")
+    start = effective_from or today
+    _checked(row, decision, meter, why, days, start, today)
+    kept = days if days is not None else versions[-1]["days"] if versions else None
+    evidence = decision | {"chance_at_approved": chance_of(connection, row["family"], compartment_id, meter, today)}
+    connection.execute(
+        query("register.put_interval"),
+        {"fleet_id": fleet_id, "compartment_id": compartment_id, "effective_from": start, "meter": meter, "days": kept,
+         "origin": "approved", "approved_by": by, "why": why.strip(), "evidence": json.dumps(evidence)},
+    )  # fmt: skip
+    fleets.audit(
+        connection, fleet_id, by, "interval approved", f"{row['unit']} {row['compartment']}", interval=meter, days=kept,
+        effective_from=str(start), before=row["interval_meter"], proposed=decision.get("proposed"), why=why.strip(),
+    )  # fmt: skip
+    queue.touch(connection, fleet_id, [compartment_id])

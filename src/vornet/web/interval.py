@@ -1,0 +1,160 @@
+"""One interval on one axis: what moves with the hand comes with the page; approving it."""
+
+from __future__ import annotations
+
+import json
+import math
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+from fastapi import APIRouter, Request
+from fastapi.responses import RedirectResponse, Response
+from starlette.exceptions import HTTPException
+
+from vornet.core import measures
+from vornet.core.errors import InputError
+from vornet.flows.judge import approval
+from vornet.flows.pages import interval as flow
+from vornet.flows.pages.interval import Interval
+from vornet.web.charts import interval as chart
+from vornet.web.charts.interval import Cone, Flag, Wall
+from vornet.web.pages import (
+    NO_COMPARTMENT,
+    CompartmentRow,
+    Form,
+    database,
+    day_of,
+    figure,
+    needs,
+    number_of,
+    opened,
+    recording,
+    render,
+    today,
+    typed,
+    visitor,
+)
+from vornet.words.say import say
+
+router = APIRouter()
+SCHOOL_WORDS = {
+    "maker": "maker's cap", "house_rule": "house rule", "calendar": "calendar", "fixed_last_sample": "last sample's line",
+    "statistical": "statistics", "condition": "safe hours",
+}  # fmt: skip
+#: guards that are a wall along the axis
+WALLS = ("cap", "oil_cap", "sampled", "step", "calendar", "oil_change")
+#: bottles of a trial, in shares of its length; the last only where it lies within safe hours and every cap
+TRIAL = (0.5, 0.75, 1.0, 1.1)
+
+
+def kind_of(found: Interval) -> str:
+    return "distance" if found.row["meter_unit"] == "km" else "hours"
+
+
+def _walls(found: Interval, system: str) -> list[tuple[str, str, str, float, bool]]:
+    """Guards that stand along the axis: (key, words, what lifts it, where, whether it bites now)."""
+    current, decision = found.row["interval_meter"], found.decision
+    places = {
+        "cap": decision["schools"].get("maker"), "sampled": decision["evidence_cap"], "calendar": decision["schools"].get("calendar"),
+        "step": current * 1.25 if current else None,
+    }  # fmt: skip
+    out = []
+    for g in decision["guards"]:
+        at = g["fact"].get("numbers", {}).get("limit") if isinstance(g["fact"], dict) else None
+        at = at if at is not None else places.get(g["key"])
+        if g["key"] in WALLS and at is not None and math.isfinite(at):
+            out.append((g["key"], say(g["fact"], system), say(g["lifts"], system) if g["lifts"] else "", float(at), bool(g["bites"])))
+    return sorted(out, key=lambda w: w[3])
+
+
+def _words(factor: float, unit: str) -> Callable[[float], str]:
+    return lambda h: f"{h * factor:,.0f} {unit}"
+
+
+def _context(request: Request, found: Interval, shown: str, hand: float | None) -> dict[str, Any]:
+    system, kind = visitor(request).measures, kind_of(found)
+    factor, unit = measures.shown(1.0, kind, system) or 1.0, measures.unit(kind, system)
+    row, decision, table = found.row, found.decision, found.table
+    base = {
+        "row": row, "found": found, "decision": decision, "kind": kind, "unit": row["meter_unit"], "school_words": SCHOOL_WORDS,
+        "seen": found.seen, "walls": (walls := _walls(found, system)), "drawn": None, "data": "", "picked": None,
+    }  # fmt: skip
+    if table is None:
+        return base
+    picked = next((p for p in table.properties if p.key == shown), table.properties[0])
+    flags = [Flag(f"{SCHOOL_WORDS[k]} {v * factor:,.0f}", v) for k, v in decision["schools"].items()
+             if v is not None and math.isfinite(v) and k in SCHOOL_WORDS]  # fmt: skip
+    current = row["interval_meter"]
+    at = min(hand or decision["proposed"] or current or decision["safe"] or found.to_h / 2, found.to_h)
+    cone = Cone(
+        picked.name, f"{picked.unit}{' · limits it' if picked is table.properties[0] else ''}".strip(" ·"), table.hours,
+        picked.low, picked.middle,
+        picked.high, picked.watch, picked.act, picked.past,
+    )  # fmt: skip
+    costs = found.costs
+    drawn, places = chart.picture(
+        flags, [Wall(words, x) for _, words, _, x, _ in walls], cone, table.hours, table.any_past, table.as_is, 1 - 0.95,
+        None if costs is None else costs.per_hour, current, at, [share * at for share in TRIAL[:3]], _words(factor, unit),
+        lambda v: figure(v, 1 if abs(v) >= 10 else 2), f"{found.currency} per {unit}" if costs else "",
+    )  # fmt: skip
+
+    def plain(x: np.ndarray) -> list[float]:
+        return [round(float(v), 5) for v in x]
+
+    data = {
+        "to": found.to_h, "places": places.__dict__, "factor": factor, "unit": unit, "hand": at, "today": current, "safe": decision["safe"],
+        "any": plain(table.any_past), "act": plain(table.any_act), "asIs": None if table.as_is is None else plain(table.as_is),
+        "properties": [{"name": p.name, "chance": plain(p.chance)} for p in table.properties],
+        "cost": None if costs is None else {"drain": costs.drain.total, "risk": costs.drain.consequence, "calendar":
+                None if math.isinf(costs.calendar) else costs.calendar, "currency": costs.currency},
+        "rate": found.rate_per_year, "litres": found.litres, "litreUnit": measures.unit("volume", system),
+        "litreFactor": measures.shown(1.0, "volume", system), "differ": flow.YEARS_DIFFER,
+        "schools": [{"key": k, "at": v} for k, v in decision["schools"].items() if v is not None and math.isfinite(v)],
+        "walls": [{"key": k, "at": x} for k, _, _, x, _ in walls], "trial": TRIAL,
+        "step": 1000.0 if row["meter_unit"] == "km" else 25.0,
+        "caps": min([x for k, _, _, x, _ in walls if k in ("cap", "oil_cap", "calendar")] + [decision["safe"] or math.inf, found.to_h * 9]),
+    }  # fmt: skip
+    return base | {"drawn": drawn, "data": json.dumps(data), "picked": picked, "at": at}
+
+
+def _page(request: Request, compartment_id: int, error: str = "", form: dict[str, Any] | None = None) -> Response:
+    with database(request).fleet(visitor(request).fleet_id) as connection:
+        found = flow.load(connection, compartment_id, today(request))
+    if found is None:
+        raise HTTPException(404, NO_COMPARTMENT)
+    shown = request.query_params.get("property", "")[:40]
+    return render(
+        request, "interval.html", 422 if error else 200, error=error, form=opened(form or {}),
+        **_context(request, found, shown, None),
+    )  # fmt: skip
+
+
+@router.get("/compartments/{compartment_id}/interval", dependencies=[needs("see_intervals")])
+def show(request: Request, compartment_id: int) -> Response:
+    """The interval of one compartment: picture, money, walls, approval."""
+    return _page(request, compartment_id)
+
+
+@router.post("/compartments/{compartment_id}/interval", dependencies=[needs("approve_interval")])
+def approve(request: Request, compartment_id: int, row: CompartmentRow, form: Form) -> Response:
+    """Approve an interval, by name. What cannot be is said on the page, with what was typed."""
+    who = visitor(request)
+    try:
+        meter = typed(form, "interval", "distance" if row["meter_unit"] == "km" else "hours", request)
+        if meter is None:
+            raise InputError("interval", "is missing")
+        proposed = (row["decision"] or {}).get("proposed")
+        if proposed and abs(meter - proposed) < 1e-4 * proposed:
+            meter = proposed  # the proposal as shown in the fleet's unit, sent back
+        days = number_of(form.get("days"), "days") or None
+        with recording(request) as connection:
+            approval.approve(
+                connection, who.fleet_id, compartment_id, meter, form.get("why", ""), who.name, today(request), days=days,
+                effective_from=day_of(form.get("effective_from"), "effective_from", today(request)), rests_on=form.get("seen", "")[:40],
+            )  # fmt: skip
+    except InputError as error:
+        if form.get("seen"):
+            return _page(request, compartment_id, f"{error.field.replace('_', ' ')}: {error.why}", form)
+        raise
+    return RedirectResponse(f"/compartments/{compartment_id}#decision", 303)

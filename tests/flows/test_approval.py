@@ -1,0 +1,148 @@
+"""Approving an interval: what may be, what never may, what it rests on; and prices by fleet, family and unit."""
+
+from datetime import timedelta
+
+import pytest
+
+from conftest import HEADER, TODAY, row
+from vornet.core.errors import FormErrors, InputError
+from vornet.core.prices import Said, drain_cost, litres_early, nearest
+from vornet.flows.house import fleets
+from vornet.flows.judge import approval, evaluate, prices
+from vornet.flows.judge.settle import settling
+from vornet.flows.lab import results
+from vornet.flows.pages import compartment, interval
+
+
+@pytest.fixture
+def place(db, fleet):
+    fleet_id = fleets.find(db, fleet)
+    with db.fleet(fleet_id) as c:
+        return fleet_id, c.execute("SELECT compartment_id FROM compartment").fetchone()["compartment_id"]
+
+
+def approve(db, place, meter, why="", **more):
+    with settling(db, place[0], TODAY) as c:
+        approval.approve(c, place[0], place[1], meter, why, "A Planner", TODAY, **more)
+
+
+def standing(db, place):
+    with db.fleet(place[0]) as c:
+        return compartment.row_of(c, place[1])
+
+
+def test_with_a_fault_open_nothing_is_lengthened_whatever_is_written_beside_it(db, fleet, place):
+    sick = row("BAD", "2025-12-20", 3700, 200, False, na=180, k=70, water_ppm=2500)
+    results.load(db, f"{HEADER}\n{sick}\n".encode(), fleet=fleet, name="bad.csv", by="t")
+    evaluate.evaluate(db, fleet, TODAY)
+    assert standing(db, place)["open_faults"]
+    with pytest.raises(InputError, match="while a fault is open"):
+        approve(db, place, 600, "we know better, and it was only a splash")
+    approve(db, place, 400, "shorter until it is found")  # shorter always may
+    assert standing(db, place)["interval_meter"] == 400
+    with pytest.raises(InputError, match="while a fault is open"):
+        approve(db, place, 450, "back up a little")
+
+
+@pytest.mark.parametrize(
+    ("meter", "more", "field"),
+    [(0, {}, "interval"), (float("nan"), {}, "interval"), (2e6, {}, "interval"), (1001, {"why": "x"}, "interval"),
+     (510, {}, "why"), (510, {"why": "x", "days": 0}, "days"), (510, {"why": "x", "days": 9999}, "days"),
+     (510, {"why": "x", "effective_from": TODAY - timedelta(days=1)}, "effective_from"),
+     (510, {"why": "x", "effective_from": TODAY + timedelta(days=400)}, "effective_from")],
+)  # fmt: skip
+def test_what_may_not_be_approved_is_said_by_its_field_and_changes_nothing(db, place, meter, more, field):
+    before = standing(db, place)["interval_meter"]
+    with pytest.raises(InputError) as refused:
+        approve(db, place, meter, **more)
+    assert refused.value.field == field
+    assert standing(db, place)["interval_meter"] == before
+
+
+def test_it_takes_effect_on_its_day_and_its_days_limit_with_it(db, fleet, place):
+    approve(db, place, 525, "next month", days=200, effective_from=TODAY + timedelta(days=30))
+    assert standing(db, place)["interval_meter"] == 500
+    evaluate.evaluate(db, fleet, TODAY + timedelta(days=31), afresh=True)
+    assert standing(db, place)["interval_meter"] == 525
+
+
+def test_what_it_rests_on_is_asked_again_when_it_changed(db, fleet, place):
+    with db.fleet(place[0]) as c:
+        rests_on = interval.load(c, place[1], TODAY).seen
+    worse = row("NEW", "2025-12-20", 3700, 200, False, bn=5.2, soot_pct=1.9)
+    results.load(db, f"{HEADER}\n{worse}\n".encode(), fleet=fleet, name="new.csv", by="t")
+    evaluate.evaluate(db, fleet, TODAY)
+    with pytest.raises(approval.Changed, match="has changed since"):
+        approve(db, place, 525, "x", rests_on=rests_on)
+    with db.fleet(place[0]) as c:
+        rests_on = interval.load(c, place[1], TODAY).seen
+    approve(db, place, 450, "x", rests_on=rests_on)
+    with pytest.raises(approval.Changed, match="A Planner has approved 450 meanwhile"):
+        approve(db, place, 475, "x", rests_on=rests_on)
+
+
+# ---- prices ---------------------------------------------------------------------------------------------------
+
+
+def put(db, place, scope, where, **given):
+    with db.fleet(place[0]) as c:
+        prices.put(c, place[0], "A", scope, where, TODAY, given)
+
+
+def test_the_nearest_price_wins_one_by_one(db, place):
+    put(db, place, "fleet", "", oil_per_l=4.0, sample=30.0, filter=20.0)
+    put(db, place, "family", "T1 engine", filter=25.0, sample=None)
+    put(db, place, "unit", "MV Test", oil_per_l=5.5)
+    with db.fleet(place[0]) as c:
+        said = prices.in_force(c, TODAY).of("T1 engine", "MV Test")
+        other = prices.in_force(c, TODAY).of("", "Another")
+        before = prices.in_force(c, TODAY - timedelta(days=1)).of("T1 engine", "MV Test")
+    assert said == {"oil_per_l": Said(5.5, "unit"), "filter": Said(25.0, "family"), "sample": Said(30.0, "fleet")}
+    assert other["oil_per_l"] == Said(4.0, "fleet") and before == {}
+    cost = drain_cost(said, 55)
+    assert cost.total == pytest.approx(5.5 * 55 + 25 + 30) and cost.missing == ()
+    assert drain_cost({}, None).missing == ("oil_per_l", "litres")
+
+
+def test_a_later_version_stands_and_the_earlier_one_stays(db, place):
+    put(db, place, "fleet", "", oil_per_l=4.0)
+    put(db, place, "fleet", "", oil_per_l=4.4)
+    with db.fleet(place[0]) as c:
+        assert prices.in_force(c, TODAY).rows[("fleet", "")] == {"oil_per_l": 4.4}
+        assert [v["prices"]["oil_per_l"] for v in prices.versions(c)] == [4.4, 4.0]
+    with pytest.raises(InputError, match="as they were"):
+        put(db, place, "fleet", "", oil_per_l=4.4)
+
+
+@pytest.mark.parametrize(
+    ("scope", "where", "given", "field"),
+    [("fleet", "", {"oil_per_l": -1.0}, "oil_per_l"), ("fleet", "", {"oil_per_l": float("inf")}, "oil_per_l"),
+     ("unit", "No such", {"oil_per_l": 1.0}, "place"), ("planet", "", {"oil_per_l": 1.0}, "scope"), ("fleet", "", {"beer": 1.0}, "beer")],
+)  # fmt: skip
+def test_a_price_that_cannot_be_is_said_by_its_field(db, place, scope, where, given, field):
+    with pytest.raises(FormErrors) as refused:
+        put(db, place, scope, where, **given)
+    assert field in refused.value.errors
+
+
+def test_one_currency_a_fleet_as_banks_write_it(db, place):
+    with db.fleet(place[0]) as c:
+        for wrong in ("", "kr", "12 crowns", "EURO", "€€€"):
+            with pytest.raises(InputError, match="three letters"):
+                prices.set_currency(c, place[0], "A", wrong)
+        prices.set_currency(c, place[0], "A", " nok ")
+        assert prices.in_force(c, TODAY).currency == "NOK"
+
+
+def test_litres_poured_away_by_draining_early():
+    """2,000 h a year, 40 L: every 500 h four drains, every 800 h two and a half: 60 L a year."""
+    assert litres_early(2000, 40, 500, 800) == pytest.approx(60)
+    assert litres_early(2000, 40, 800, 500) == 0
+    assert nearest({}) == {}
+
+
+def test_without_prices_or_charges_the_picture_says_what_is_lacking(db, place):
+    with db.fleet(place[0]) as c:
+        found = interval.load(c, place[1], TODAY)
+        assert found.costs is None and found.lacking == ("oil_per_l", "currency") and found.table is not None
+        assert interval.load(c, 10**9, TODAY) is None
