@@ -15,6 +15,7 @@ from zlib import crc32
 import numpy as np
 
 from vornet.core import due as due_rules
+from vornet.core import oil_life
 from vornet.core.causes import CAUSES
 from vornet.core.charges import Charges, cut, hours_on_charge
 from vornet.core.decide import decide
@@ -322,10 +323,28 @@ def _write_standing(connection: Connection, fleet_id: int, worked: Worked, today
             "last_sampled_on": date.fromordinal(int(samples.day[i])) if i >= 0 else None,
             "held": int(held[c]), "open_faults": as_json([f.plain() for f in decision.open_faults]), "outcome": decision.outcome,
             "proposed_meter": decision.proposed, "reason": as_json(decision.reason.plain()), "ranking": ranking,
-            "decision": figures, "slopes": slopes,
+            "decision": figures, "slopes": slopes, **_oil_life(charges, range(int(charges.first[c]), int(h) + 1), decision, r, today),
         })  # fmt: skip
     with connection.cursor() as cursor:
         cursor.executemany(query("history.put_standing"), rows)
+
+
+def _oil_life(charges: Charges, rows: range, decision: Decision, row: dict[str, Any], today: date) -> dict[str, Any]:
+    """The compartment's last charges against the life their oil has here: safe hours, as far as evidence and caps let it run."""
+    bounds = [decision.safe, decision.evidence_cap, decision.schools.get("maker")]
+    known = [x for x in bounds if x is not None]
+    life = min(known) if decision.safe is not None and known else None
+    mine = [
+        oil_life.Charge(
+            int(charges.fill_day[h]), None if math.isnan(charges.end[h]) else int(charges.end_day[h]),
+            _none_if_nan(float(charges.end[h] - charges.fill[h])),
+        )
+        for h in rows
+        if not math.isnan(charges.fill_day[h])
+    ]  # fmt: skip
+    found = oil_life.oil_life(mine, life, row["capacity_l"] or row["system_volume_l"], today.toordinal())
+    drawn = [[k.fill_day, k.end_day, None if k.hours is None else round(k.hours, 1)] for k in found.charges]
+    return {"charges": as_json(drawn), "life": life, "life_used": found.used, "early_l": found.early_l, "overrun": found.overrun}
 
 
 def _write_baselines(connection: Connection, fleet_id: int, worked: Worked, today: date, usual: np.ndarray) -> None:

@@ -44,6 +44,31 @@ ORDER BY array_position(ARRAY['shorten', 'lengthen', 'hold', 'not_enough'], s.ou
          abs(coalesce(s.proposed_meter, 0) / nullif(s.interval_meter, 0) - 1) DESC NULLS LAST, c.compartment_id
 LIMIT %(limit)s OFFSET %(offset)s
 
+-- :in_oil  the fleet's charges: where most oil life is poured away, or overrun
+SELECT c.compartment_id, u.name AS unit, c.name AS compartment, c.family, d.name AS depot, c.counts AS meter_unit, s.interval_meter, s.outcome,
+       s.proposed_meter, s.charges, s.life, s.life_used, s.early_l, s.overrun, s.rate_per_day, s.open_faults
+FROM standing s JOIN compartment c USING (fleet_id, compartment_id)
+JOIN unit u ON u.fleet_id = c.fleet_id AND u.unit_id = c.unit_id
+LEFT JOIN depot d ON d.fleet_id = u.fleet_id AND d.depot_id = u.depot_id
+WHERE u.state = 'in_service' AND (%(family)s = '' OR c.family = %(family)s) AND (%(depot)s = '' OR d.name = %(depot)s)
+ORDER BY CASE %(by)s WHEN 'family' THEN c.family WHEN 'depot' THEN d.name ELSE '' END,
+         CASE %(by)s WHEN 'overrun' THEN s.overrun WHEN 'used' THEN -s.life_used ELSE s.early_l END DESC NULLS LAST, c.compartment_id
+LIMIT %(limit)s OFFSET %(offset)s
+
+-- :in_oil_sums  what it all comes to, by family and depot; prices are put to it by place
+SELECT c.family, coalesce(d.name, '') AS depot, u.name AS unit, count(*) AS n, sum(s.early_l) AS early_l, sum(s.overrun) AS overrun,
+       count(*) FILTER (WHERE s.overrun > 0) AS past, count(*) FILTER (WHERE s.life_used IS NULL) AS unknown, c.counts AS meter_unit,
+       sum(CASE WHEN s.outcome = 'lengthen' AND s.rate_per_day > 0 AND jsonb_array_length(s.open_faults) = 0
+                THEN s.rate_per_day * 365.25 * (1 / s.interval_meter - 1 / s.proposed_meter) END) AS drains_saved,
+       sum(CASE WHEN s.outcome = 'lengthen' AND s.rate_per_day > 0 AND jsonb_array_length(s.open_faults) = 0
+                THEN s.rate_per_day * 365.25 * (1 / s.interval_meter - 1 / s.proposed_meter) * coalesce(c.capacity_l, c.system_volume_l) END)
+           AS litres_saved
+FROM standing s JOIN compartment c USING (fleet_id, compartment_id)
+JOIN unit u ON u.fleet_id = c.fleet_id AND u.unit_id = c.unit_id
+LEFT JOIN depot d ON d.fleet_id = u.fleet_id AND d.depot_id = u.depot_id
+WHERE u.state = 'in_service' AND (%(family)s = '' OR c.family = %(family)s) AND (%(depot)s = '' OR d.name = %(depot)s)
+GROUP BY c.family, d.name, u.name, c.counts
+
 -- :counts  for the filters
 SELECT count(*) FILTER (WHERE in_service) AS all, count(*) FILTER (WHERE laid_up) AS laid_up,
        count(*) FILTER (WHERE in_service AND to_due < 0) AS overdue,
