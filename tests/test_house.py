@@ -12,7 +12,7 @@ from vornet.store.database import clone_dir
 
 HOUSE = clone_dir()
 SOURCE = HOUSE / "src" / "vornet"
-TOP = ("cli", "web", "api", "sim", "flows", "words", "io", "store", "core")
+TOP = ("entry", "cli", "web", "api", "sim", "flows", "words", "io", "store", "core")
 ROOMS = ("house", "plan", "judge", "register", "work", "lab", "pages", "calc")
 
 

@@ -1,5 +1,5 @@
 """``python -m vornet`` is the ``vornet`` command."""
 
-from vornet.cli import main
+from vornet.entry import main
 
 main()

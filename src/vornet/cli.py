@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 import os
 import sys
-import warnings
 from collections.abc import Iterator
 from contextlib import contextmanager
 from datetime import date
@@ -117,31 +116,9 @@ def calc(
     lines: Annotated[bool, typer.Option("--lines", help="One JSON object a line, answered line by line.")] = False,
 ) -> None:
     """A calculator: JSON on stdin, JSON on stdout."""
-    from vornet.flows import calc as calculators
+    from vornet.flows.calc import command
 
-    if name not in calculators.WHERE:
-        raise InputError("name", f"there is no calculator {name!r}: {', '.join(calculators.WHERE)}")
-    warnings.simplefilter("ignore")
-
-    def parse(text: str) -> Any:
-        try:
-            return json.loads(text)
-        except (json.JSONDecodeError, RecursionError):
-            raise InputError("input", "is not JSON") from None
-
-    if not lines:
-        _print(calculators.calculate(name, parse(sys.stdin.buffer.read().decode("utf-8", "replace"))), None)
-        return
-    for raw in sys.stdin.buffer:
-        text = raw.decode("utf-8", "replace")
-        if not text.strip():
-            continue
-        try:
-            answer: dict[str, Any] = calculators.calculate(name, parse(text))
-        except InputError as error:
-            answer = {"error": str(error), "field": error.field, "why": error.why}
-        sys.stdout.write(json.dumps(answer, ensure_ascii=False) + "\n")
-        sys.stdout.flush()
+    command.run(name, lines)
 
 
 @app.command()

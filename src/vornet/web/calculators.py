@@ -117,7 +117,7 @@ PAGES: dict[str, Page] = {
     name: _page(name)
     for name in (
         "viscosity-at", "viscosity-index", "grade", "blend", "fuel-from-viscosity", "cleanliness", "identify", "carry-over", "flush",
-        "refill", "due", "wear-rate", "limits", "trend", "safe-interval", "convert",
+        "refill", "due", "wear-rate", "limits", "trend", "safe-interval", "interval-cost", "age-replacement", "convert",
     )
 }  # fmt: skip
 
