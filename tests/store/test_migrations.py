@@ -1,6 +1,7 @@
 """A database of before is opened: what was kept as English stays readable, and is judged once more."""
 
 import json
+from datetime import date
 
 import psycopg
 import pytest
@@ -8,8 +9,9 @@ import yoyo
 from psycopg.rows import dict_row
 
 from conftest import bare_database
-from vornet.flows.judge import decision_record
-from vornet.store.database import clone_dir, migrate
+from vornet.flows.house import people, sessions, trail
+from vornet.flows.judge import decision_record, policies
+from vornet.store.database import Database, clone_dir, migrate
 from vornet.words.say import each, say
 
 PLAIN = {"int": 1, "float": 1.0, "double": 1.0, "text": "x", "date": "2026-01-01", "bool": False, "time": "2026-01-01", "json": "{}",
@@ -98,5 +100,34 @@ def test_decisions_of_before_open(opened):
 
 
 def test_whatever_was_judged_is_judged_once_more(opened):
-    assert opened.execute("SELECT fleet_id, what, id FROM touched").fetchall() == [{"fleet_id": 1, "what": "compartment", "id": 7}]
+    assert opened.execute("SELECT DISTINCT fleet_id, what, id FROM touched").fetchall() == [{"fleet_id": 1, "what": "compartment", "id": 7}]
     assert one(opened, "SELECT count(*) AS n FROM evaluated")["n"] == 0
+
+
+@pytest.fixture(scope="module")
+def signed_in_before(worker_id):
+    """People, sessions, a policy and an audit trail as the version before kept them."""
+    location = as_of(f"people_{worker_id}", "0018_defended")
+    with psycopg.connect(location.owner_url) as c:
+        put(c, "fleet", fleet_id=1, name="Before")
+        put(c, "account", account_id=5, login="olga", display_name="Olga", password_hash="kept")
+        put(c, "membership", fleet_id=1, account_id=5, roles=["planner"])
+        put(c, "session", token_hash=b"t", account_id=5, fleet_id=1, expires_at="2999-01-01")
+        put(c, "policy", fleet_id=1, policy_id=1, version=1, effective_from="2026-01-01", rules=json.dumps({"confidence": 0.9}))
+        for n in range(3):
+            put(c, "audit", fleet_id=1, audit_id=n + 1, who="somebody", what="did", about=str(n))
+    migrate(location)
+    database = Database(location)
+    yield database
+    database.close()
+
+
+def test_who_was_signed_in_stays_so_and_the_trail_of_before_is_chained(signed_in_before):
+    db = signed_in_before
+    with db.fleet(1) as c:
+        assert trail.verify(c) == trail.Chain(3, 3, trail.verify(c).head, ())
+        assert [m["login"] for m in people.members(c)] == ["olga"]
+        assert policies.in_force(c, date(2026, 2, 1)).rows == {("fleet", ""): {"confidence": 0.9}}
+    with db.person(5) as c:
+        assert c.execute("SELECT stage, second FROM session").fetchone() == {"stage": "in", "second": False}
+    assert sessions.secrets_of(db, 5)["password_hash"] == "kept"

@@ -30,6 +30,7 @@ from vornet.core.outcome import outcome
 from vornet.core.paths import (
     new_oil_of,
 )
+from vornet.core.policy import each
 from vornet.core.safe_by import prepared, safe_by
 
 
@@ -38,7 +39,7 @@ def decide(
     charges: Charges,
     judgement: Judgement,
     table: LimitTable,
-    policy: Policy,
+    policy: Policy | Sequence[Policy],
     terms: list[Terms],
     verdicts: np.ndarray | None = None,
     signed: np.ndarray | None = None,
@@ -48,18 +49,20 @@ def decide(
     """A decision for every compartment of the history, or for ``only`` those, in their order.
 
     ``verdicts``: (N,) codes that stand (signed, else proposed); defaults to the proposals. ``signed`` (N,), bool: which of
-    them a person has signed; none unless given. ``oil_names`` for what is said about oils.
+    them a person has signed; none unless given. ``oil_names`` for what is said about oils. ``policy``: one for all, or one a compartment.
     """
     comps, samples = history.compartments, history.samples
     count = len(comps.duty)
-    p = prepared(history, charges, judgement, table, policy)
+    policies = each(policy, count)
+    p = prepared(history, charges, judgement, table, policies)
+    sure = np.array([x.confidence for x in policies])
     now, read, running, oil, evidence, moved, fresh, limit, ref, path, share, ground = p
     wanted = np.zeros(count, dtype=bool)
     wanted[list(range(count) if only is None else only)] = True
-    clean = safe_by(ground, path, now, evidence[:, None] & ~moved, wanted, policy.confidence)
+    clean = safe_by(ground, path, now, evidence[:, None] & ~moved, wanted, sure)
     touched = np.zeros(count, dtype=bool)
     touched[charges.comp[(moved & evidence[:, None] & ~np.isnan(path.rise[:, :, 0])).any(axis=1)]] = True
-    as_is = safe_by(ground, path, now, np.repeat(evidence[:, None], PROPERTY_COUNT, 1), wanted & touched, policy.confidence) if (
+    as_is = safe_by(ground, path, now, np.repeat(evidence[:, None], PROPERTY_COUNT, 1), wanted & touched, sure) if (
         wanted & touched).any() else None  # fmt: skip
 
     deciding = decides(table, comps.duty)
@@ -79,6 +82,7 @@ def decide(
     last_of = last_charges(charges, path, evidence)
     out = []
     for c in range(count) if only is None else only:
+        policy = policies[c]
         rows = slice(start[c], start[c + 1])
         answers = answers_of.of(c)
         counted = samples.usable[rows] & (stands[rows] >= 0)

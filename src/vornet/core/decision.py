@@ -33,6 +33,7 @@ class Policy:
     step_h: float = 25.0
     step_km: float = 1000.0
     house_share: float = 0.5
+    school: str = "condition"
 
 
 @dataclass(frozen=True)

@@ -127,6 +127,12 @@ def caps(case: Case, rules: Rules, told_any: bool) -> Reach:
             rules.ask(key, allowed > limit, case.told(key, limit=limit), limit, told("lifts_cap"))
             if limit < allowed:
                 allowed, pushed = limit, key
+    school = case.policy.school
+    figure = case.schools.get(school) if school != "condition" else None
+    if figure is not None and math.isfinite(figure):
+        rules.ask("school", allowed > figure, case.told("school", limit=figure, school=school), figure, told("lifts_school"))
+        if figure < allowed:
+            allowed, pushed = figure, "school"
     fallen = case.changed_after_approval and terms.stated is not None and case.current is not None and terms.stated < case.current
     if fallen and terms.stated is not None:
         rules.ask("oil_change", True, case.told("oil_change", limit=terms.stated), terms.stated,

@@ -132,6 +132,8 @@ def _why_shorter(case: Case, reach: Reach, base: float, best: PropertyAnswer | N
     allowed, safe = reach.allowed, reach.safe
     if reach.pushed in ("cap", "oil_cap"):
         return case.told(f"{reach.pushed}_below", limit=allowed, base=base)
+    if reach.pushed == "school":
+        return case.told("school", limit=allowed, school=case.policy.school)
     if reach.pushed == "oil_change":
         return case.told("oil_change", limit=allowed)
     if case.faults and allowed == reach.as_is and allowed != safe:

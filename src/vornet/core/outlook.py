@@ -393,7 +393,7 @@ def any_chance(each: np.ndarray, compartment: np.ndarray, event: np.ndarray, cou
     return np.asarray(1 - np.prod(1 - most, axis=1))
 
 
-def hours_until(chance: Callable[[np.ndarray], np.ndarray], target: float, ref: np.ndarray, rounds: int = 10) -> np.ndarray:
+def hours_until(chance: Callable[[np.ndarray], np.ndarray], target: float | np.ndarray, ref: np.ndarray, rounds: int = 10) -> np.ndarray:
     """Hours (G,) at which ``chance(hours)`` reaches ``target``, by halving, then a straight line between the last two; ∞ where it
     never does within FARTHEST × ``ref``. To about 1 in 10,000."""
     low, high = NEAREST * ref, FARTHEST * ref

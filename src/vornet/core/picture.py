@@ -7,6 +7,7 @@ a compartment counts distance.
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -18,7 +19,8 @@ from vornet.core.judge import Judgement
 from vornet.core.limits import LimitTable
 from vornet.core.oil_properties import PROPERTIES, SIGNS, property_limits
 from vornet.core.outlook import Standing, any_chance
-from vornet.core.safe_by import SafeBy, prepared, safe_by
+from vornet.core.policy import each
+from vornet.core.safe_by import SafeBy, confidences, prepared, safe_by
 
 #: lengths in a table; between two of them the page draws a straight line
 POINTS = 241
@@ -74,19 +76,20 @@ def _together(standing: Standing, event: np.ndarray, hours: np.ndarray) -> tuple
 
 
 def along(
-    history: History, charges: Charges, judgement: Judgement, table: LimitTable, policy: Policy, compartment: int, to_h: float,
+    history: History, charges: Charges, judgement: Judgement, table: LimitTable, policy: Policy | Sequence[Policy],
+    compartment: int, to_h: float,
 ) -> Along | None:  # fmt: skip
     """The tables of one compartment from 0 to ``to_h``; None where no property answers."""
     p = prepared(history, charges, judgement, table, policy)
     only = np.zeros(len(history.compartments.duty), dtype=bool)
     only[compartment] = True
-    clean = safe_by(p.ground, p.path, p.now, p.evidence[:, None] & ~p.moved, only, policy.confidence)
+    clean = safe_by(p.ground, p.path, p.now, p.evidence[:, None] & ~p.moved, only, confidences(policy, len(only)))
     mine = np.flatnonzero(clean.comp == compartment)
     if not len(mine):
         return None
     hours = np.linspace(0, to_h, POINTS)
     standing, event = clean.standing.of(mine), clean.event[mine]
-    each, any_past = _together(standing, event, hours)
+    alone, any_past = _together(standing, event, hours)
     at = _properties(clean, compartment)
     limits = {
         act: property_limits(table, history.compartments.duty, history.known.at(p.oil).value, act=act)[compartment] for act in (False, True)
@@ -97,7 +100,7 @@ def along(
     touched = bool((p.moved & p.evidence[:, None] & ~np.isnan(p.path.rise[:, :, 0]))[charges.comp == compartment].any())
     as_is = None
     if touched:
-        other = safe_by(p.ground, p.path, p.now, np.repeat(p.evidence[:, None], p.moved.shape[1], 1), only, policy.confidence)
+        other = safe_by(p.ground, p.path, p.now, np.repeat(p.evidence[:, None], p.moved.shape[1], 1), only, confidences(policy, len(only)))
         rows = np.flatnonzero(other.comp == compartment)
         as_is = _together(other.standing.of(rows), other.event[rows], hours)[1] if len(rows) else None
     count = len(mine)
@@ -119,9 +122,9 @@ def along(
         prop = PROPERTIES[j]
         out.append(PropertyAlong(
             prop.key, prop.name, prop.unit, prop.side, float(fresh[j]), _known(limits[False][j]), _known(limits[True][j]),
-            value(low), value(0.5), value(high), each[row], past,
+            value(low), value(0.5), value(high), alone[row], past,
         ))  # fmt: skip
-    order = np.argsort([_reach(a.chance, hours, 1 - policy.confidence) for a in out], kind="stable")
+    order = np.argsort([_reach(a.chance, hours, 1 - each(policy, len(only))[compartment].confidence) for a in out], kind="stable")
     return Along(hours, any_past, any_act, as_is, tuple(out[i] for i in order.tolist()))
 
 

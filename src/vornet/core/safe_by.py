@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from typing import NamedTuple
 
@@ -28,6 +29,7 @@ from vornet.core.paths import (
     readings,
     reference_hours,
 )
+from vornet.core.policy import each
 
 
 @dataclass(frozen=True)
@@ -76,8 +78,8 @@ def _residual_share(charges: Charges, count: int) -> np.ndarray:
     return np.where(n > 0, np.minimum(mean, 0.9), 0.0)
 
 
-def safe_by(ground: Ground, path: Paths, charges: Charges, include: np.ndarray, only: np.ndarray, confidence: float) -> SafeBy:
-    """Safe hours by the charges ``include`` (H, P), for compartments ``only`` (C,), bool, with their families' help."""
+def safe_by(ground: Ground, path: Paths, charges: Charges, include: np.ndarray, only: np.ndarray, confidence: np.ndarray) -> SafeBy:
+    """Safe hours by the charges ``include`` (H, P), for compartments ``only`` (C,), bool, with their families' help; ``confidence`` (C,)."""
     count = len(ground.ref)
     family = (ground.comp_of_oil[:, None] * PROPERTY_COUNT + np.arange(PROPERTY_COUNT)).ravel()
     with np.errstate(invalid="ignore"):
@@ -110,7 +112,7 @@ def safe_by(ground: Ground, path: Paths, charges: Charges, include: np.ndarray, 
         mine = np.arange(len(c)) if some is None else some
         which, place = np.unique(c[mine], return_inverse=True)
         part, event = of.of(mine), EVENTS[j[mine]]
-        found = hours_until(lambda t: any_chance(part.chance(t[place]), place, event, len(which)), target, ground.ref[which])
+        found = hours_until(lambda t: any_chance(part.chance(t[place]), place, event, len(which)), target[which], ground.ref[which])
         out = np.full(count, np.nan)
         out[which] = found
         return out
@@ -122,8 +124,8 @@ def safe_by(ground: Ground, path: Paths, charges: Charges, include: np.ndarray, 
     capped = np.where(np.isfinite(together), together, 10 * ground.ref)
     rise, sd = running.moments()
     return SafeBy(
-        o, at, placed(hours_until(standing.chance, target, ground.ref[c])), together, mild, placed(standing.chance(capped[c])),
-        placed(hours_until(running.chance, target, ground.ref[c])), joint(running), placed(rise), placed(sd),
+        o, at, placed(hours_until(standing.chance, target[c], ground.ref[c])), together, mild, placed(standing.chance(capped[c])),
+        placed(hours_until(running.chance, target[c], ground.ref[c])), joint(running), placed(rise), placed(sd),
         standing, c, EVENTS[j],
     )  # fmt: skip
 
@@ -145,14 +147,18 @@ class _Prepared(NamedTuple):
     ground: Ground
 
 
-def prepared(history: History, charges: Charges, judgement: Judgement, table: LimitTable, policy: Policy) -> _Prepared:
+def prepared(history: History, charges: Charges, judgement: Judgement, table: LimitTable, policy: Policy | Sequence[Policy]) -> _Prepared:
     comps = history.compartments
     now = as_known_now(history, charges)
     read = readings(history)
     running, oil = oil_now(history, charges)
     evidence = evidence_charges(history, charges)
     fresh = new_oil_of(history, oil)
-    limit = property_limits(table, comps.duty, history.known.at(oil).value, act=policy.limit == "act")
+    to_act = np.array([x.limit == "act" for x in each(policy, len(comps.duty))])
+    known = history.known.at(oil).value
+    limit = property_limits(table, comps.duty, known)
+    if to_act.any():
+        limit = np.where(to_act[:, None], property_limits(table, comps.duty, known, act=True), limit)
     ref = reference_hours(history, charges, evidence)
     path = paths(history, now, read, fresh.value, ref, evidence)
     share = _residual_share(charges, len(comps.duty))
@@ -166,15 +172,26 @@ def prepared(history: History, charges: Charges, judgement: Judgement, table: Li
     return _Prepared(now, read, running, oil, evidence, moved, fresh, limit, ref, path, share, ground)
 
 
+def confidences(policy: Policy | Sequence[Policy], count: int) -> np.ndarray:
+    """How sure each compartment's policy wants to be, (C,)."""
+    return np.array([x.confidence for x in each(policy, count)])
+
+
 def chance_at(
-    history: History, charges: Charges, judgement: Judgement, table: LimitTable, policy: Policy, compartment: int, hours: float
+    history: History,
+    charges: Charges,
+    judgement: Judgement,
+    table: LimitTable,
+    policy: Policy | Sequence[Policy],
+    compartment: int,
+    hours: float,
 ) -> float | None:
     """Chance that any deciding property of a compartment is past its limit at the end of charges of so many hours, by the
     charges that speak for a healthy one; None where none can be told."""
     p = prepared(history, charges, judgement, table, policy)
     only = np.zeros(len(history.compartments.duty), dtype=bool)
     only[compartment] = True
-    seen = safe_by(p.ground, p.path, p.now, p.evidence[:, None] & ~p.moved, only, policy.confidence)
+    seen = safe_by(p.ground, p.path, p.now, p.evidence[:, None] & ~p.moved, only, confidences(policy, len(only)))
     mine = np.flatnonzero(seen.comp == compartment)
     if not len(mine):
         return None

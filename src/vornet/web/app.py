@@ -42,6 +42,7 @@ from vornet.web import (
     limits,
     paper,
     plan,
+    policy,
     prices,
     report,
     review,
@@ -72,7 +73,7 @@ REFUSED = {
     "413": "Too large", "422": "It does not fit; the detail says why", "503": "Busy: try again later",
 }  # fmt: skip
 #: what pages have worked in processes of their own is loaded once, where those are forked from
-APART = ("vornet.flows.judge.backtest", "vornet.flows.judge.limits", "vornet.flows.lab.inbox")
+APART = ("vornet.flows.judge.backtest", "vornet.flows.judge.limits", "vornet.flows.judge.policies", "vornet.flows.lab.inbox")
 
 
 def _pairs_as_items(schema: Any) -> None:
@@ -95,7 +96,7 @@ def create_app(db: Database, today: date | None = None, demo: bool = False) -> F
     app.state.db, app.state.fixed_today, app.state.demo = db, today, demo
     app.mount("/static", StaticFiles(directory=DIST, check_dir=False), name="static")
     for module in (
-        signin, account, welcome, board, compartment, interval, prices, in_oil, drain, bottles, lab, review, limits, report, plan,
+        signin, account, welcome, board, compartment, interval, prices, policy, in_oil, drain, bottles, lab, review, limits, report, plan,
         job_pages, paper, unit_new, unit, compartment_form, items, attachments, library, calculator_pages, admin,
     ):  # fmt: skip
         app.include_router(module.router, include_in_schema=False)

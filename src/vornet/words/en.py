@@ -27,6 +27,7 @@ TABLES = {
     "CAUSES": CAUSES,
     "STRENGTHS": {"possible": "possible", "probable": "probable", "strong": "strong"},
     "SIDES": {"high": "above", "low": "below"},
+    "SCHOOLS": {"house_rule": "the house rule", "fixed_last_sample": "the last sample's line", "statistical": "the statistical limits"},
     "LIMITS": {"watch": "watch", "act": "act"},
     "MAGNETS": {"furry": "thick furry build-up", "chips": "slivers or chips"},
     "SEEN": {
@@ -117,6 +118,7 @@ _GUARDS = {
     "oil_cap": "What {oil:or the oil} may run at most {limit:length}",
     "oil_change": "Approved on another oil's evidence: back to {limit:length} until {oil:or this oil} has charges of its own",
     "sampled": "At most {times:g} × the longest oil hours sampled: {limit:length}",
+    "school": "The policy never goes beyond {school:SCHOOLS}: {limit:length}",
     "step": "At most +{share:.0%} at once: {limit:length}",
     "calendar": "The calendar limit falls at about {limit:length}",
 }
@@ -133,6 +135,7 @@ _LIFTS = {
     "lifts_cap": "The maker's written consent to more",
     "lifts_oil_change": "{needed:.0f} charges of {oil:or this oil}",
     "lifts_sampled": "A bottle later than {longest:length} on one oil",
+    "lifts_school": "Another school in the policy",
     "lifts_step": "A next step, once this one holds",
     "lifts_calendar": "A longer calendar limit, or more use",
 }

@@ -55,6 +55,7 @@ RIGHTS: dict[str, Right] = {
         _right("edit_limits", "change limits", "analyst"),
         _right("weigh_signs", "sign how strongly findings make a sign speak", "analyst"),
         _right("approve_interval", "approve an interval", "planner manager"),
+        _right("edit_policy", "set the rules by which intervals move", "planner manager"),
         _right("edit_prices", "set what oil, work and standing still cost", "planner manager"),
         _right("edit_register", "change units, compartments, templates and service plans", "planner", "register"),
         _right("edit_oils", "change oils and their batches", "planner analyst", "register"),

@@ -37,7 +37,7 @@ def chance_of(connection: Connection, family: str, compartment_id: int, meter: f
     loaded, charges = fleet_history.drop_held(connection, fleet_history.load(connection, today, mine))
     judgement = learning.judged(loaded, charges)
     at = int(np.flatnonzero(loaded.compartment_ids == compartment_id)[0])
-    return chance_at(loaded.history, charges, judgement, loaded.limits, loaded.policy, at, meter)
+    return chance_at(loaded.history, charges, judgement, loaded.limits, loaded.policies, at, meter)
 
 
 def _checked(row: dict[str, Any], decision: dict[str, Any], meter: float, why: str, days: int | None, start: date, today: date) -> None:

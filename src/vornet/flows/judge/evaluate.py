@@ -66,7 +66,7 @@ def work(loaded: Loaded, charges: Charges, signed: dict[int, int] | None = None,
     stands = np.array([known.get(i, p) for i, p in zip(loaded.sample_ids.tolist(), judgement.proposed.tolist(), strict=True)], dtype=int)
     by_hand = np.isin(loaded.sample_ids, list(known))
     mine = range(len(terms)) if only is None else np.flatnonzero(np.isin(loaded.compartment_ids, only)).tolist()
-    decisions = decide(loaded.history, charges, judgement, loaded.limits, loaded.policy, terms, stands, by_hand, mine, loaded.oil_names)
+    decisions = decide(loaded.history, charges, judgement, loaded.limits, loaded.policies, terms, stands, by_hand, mine, loaded.oil_names)
     return Worked(loaded, charges, rates, judgement, dict(zip(mine, decisions, strict=True)))
 
 

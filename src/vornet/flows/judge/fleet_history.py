@@ -31,6 +31,7 @@ from vornet.core.history import (
 from vornet.core.limits import DUTIES, FixedLimit, LimitTable, duty_of, table
 from vornet.core.measurands import COUNT
 from vornet.core.meter_points import Points, read_off, standing, with_samples
+from vornet.core.policy import RULES, nearest
 from vornet.core.precision import PRECISION, Precision, arranged
 from vornet.core.proposed_drains import DAYS, Drawn, proposed_drains
 from vornet.core.screening import MeterPoints
@@ -64,7 +65,7 @@ class Loaded:
     changes: dict[int, list[tuple[int, float, float]]]
     limits: LimitTable
     limit_set_id: int
-    policy: Policy
+    policies: list[Policy]
     seen: Seen
     found: np.ndarray  # samples that called what the workshop then confirmed, (N,)
     teaching: np.ndarray  # what people said of each sample as to what is usual, (N,)
@@ -96,6 +97,7 @@ class Loaded:
             register=[r for r, k in zip(self.register, keep.tolist(), strict=True) if k],
             families=[self.families[f] for f in families], rate_per_day=self.rate_per_day[keep],
             latest_total=self.latest_total[keep], latest_day=self.latest_day[keep],
+            policies=[x for x, k in zip(self.policies, keep.tolist(), strict=True) if k],
             seen=Seen(*(x[rows] for x in (self.seen.air_filter, self.seen.repair, self.seen.coolant_low))),
             found=self.found[rows], teaching=self.teaching[rows], factors={k: x[families] for k, x in self.factors.items()},
         )  # fmt: skip
@@ -125,9 +127,18 @@ def factors_on(connection: Connection, today: date, families: list[str]) -> dict
     return out
 
 
-def policy_on(connection: Connection, today: date) -> Policy:
-    row = connection.execute(query("register.policy"), {"today": today}).fetchone()
-    return Policy(**row["rules"]) if row else Policy()
+def policies_on(connection: Connection, today: date) -> dict[tuple[str, str], dict[str, Any]]:
+    """The rules said on a day, by (scope, place)."""
+    rows = connection.execute(query("money.policies"), {"today": today}).fetchall()
+    return {(r["scope"], r["place"]): {k: v for k, v in r["rules"].items() if k in RULES} for r in rows}
+
+
+def _policies(said: dict[tuple[str, str], dict[str, Any]], rows: list[dict[str, Any]]) -> list[Policy]:
+    """The policy of each compartment; where nobody says anything near, one and the same."""
+    if not any(scope != "fleet" for scope, _ in said):
+        return [nearest({"fleet": said.get(("fleet", ""), {})})[0]] * len(rows)
+    by_scope = [{"unit": r["unit"], "family": r["family"], "duty": r["duty"] or "", "fleet": ""} for r in rows]
+    return [nearest({s: said.get((s, place), {}) for s, place in mine.items()})[0] for mine in by_scope]
 
 
 def _totals(unit: np.ndarray, day: np.ndarray, meter: np.ndarray, changes: dict[int, list[tuple[int, float, float]]]) -> np.ndarray:
@@ -201,7 +212,7 @@ def load(connection: Connection, today: date, compartments: list[int] | None = N
         history, ids, s["id"], rows, families, MeterPoints(known.points.meter, known.points.day, known.points.total), rate, known.total,
         known.day, proposed, drains["id"], oil_ids, [o["name"] for o in oil_rows],
         [{u: o["facts"].get(f"cap_{u}") for u in ("h", "km")} for o in oil_rows], changes,
-        limits, limit_set_id, policy_on(connection, today),
+        limits, limit_set_id, _policies(policies_on(connection, today), rows),
         _seen(connection, ids, samples, compartments), found, taught.teaching(connection, compartments, s["id"], found),
         factors_on(connection, today, families),
     )  # fmt: skip

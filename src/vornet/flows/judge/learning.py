@@ -219,7 +219,7 @@ def ended_past(connection: Connection, loaded: Loaded, charges: Charges, judgeme
         i = int(mine[-1])
         n += 1
         past += bool((passed[i] & deciding[c]).any())
-        expected += _chance(row, loaded.policy.confidence)
+        expected += _chance(row, loaded.policies[c].confidence)
     low, high = learning.interval_of(past, n)
     return Ended(n, past, expected, low, high, unread)
 

@@ -87,7 +87,7 @@ def _along(connection: Connection, row: dict[str, Any], to_h: float, today: date
     mates = connection.execute(query("history.family_mates"), {"compartments": [row["compartment_id"]]}).fetchall()
     loaded, charges = fleet_history.drop_held(connection, fleet_history.load(connection, today, [r["compartment_id"] for r in mates]))
     at = int(np.flatnonzero(loaded.compartment_ids == row["compartment_id"])[0])
-    return along(loaded.history, charges, learning.judged(loaded, charges), loaded.limits, loaded.policy, at, to_h)
+    return along(loaded.history, charges, learning.judged(loaded, charges), loaded.limits, loaded.policies, at, to_h)
 
 
 def _costs(table: Along, drain: DrainCost, currency: str, calendar: float, said_by: dict[str, str]) -> Costs:

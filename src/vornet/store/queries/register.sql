@@ -66,7 +66,7 @@ WHERE u.unit_id = n.unit_id AND u.state <> n.state
 -- :compartments  every compartment with its unit, oil and the interval in force
 SELECT c.compartment_id, c.unit_id, u.name AS unit, c.name, c.kind, c.fuel, c.family, c.system_volume_l, c.capacity_l,
        c.capacity_without_filter_l, c.volume_between_marks_l, c.oil_id, o.name AS oil, c.cap_meter, c.facts, c.meter_no,
-       c.unit_id * 2 + c.meter_no - 1 AS meter_id, u.state, u.estimated_per_day, shared.name AS shared_unit,
+       c.unit_id * 2 + c.meter_no - 1 AS meter_id, u.state, u.duty, u.estimated_per_day, shared.name AS shared_unit,
        c.counts AS meter_unit, i.meter AS interval_meter, i.days AS interval_days,
        CASE WHEN i.origin = 'approved' THEN i.effective_from END AS approved_from,
        CASE WHEN i.origin = 'approved' THEN (
@@ -175,9 +175,6 @@ WHERE effective_from <= %(today)s ORDER BY effective_from DESC, version DESC LIM
 INSERT INTO limit_set (fleet_id, version, effective_from, limits, recorded_by)
 SELECT %(fleet_id)s, coalesce(max(version), 0) + 1, %(effective_from)s, %(limits)s, %(by)s FROM limit_set
 RETURNING limit_set_id
-
--- :policy  the policy in force on a day
-SELECT rules FROM policy WHERE effective_from <= %(today)s ORDER BY effective_from DESC, version DESC LIMIT 1
 
 -- :service_items  every item with its place
 SELECT i.item_id, i.unit_id, i.compartment_id, u.name AS unit, c.name AS compartment, i.name AS item, i.every_meter, i.every_days,
