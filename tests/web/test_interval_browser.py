@@ -10,10 +10,11 @@ import pytest
 from axe_playwright_python.sync_playwright import Axe
 from playwright.sync_api import Page, expect
 
-from conftest import TODAY
+from conftest import HEADER, TODAY, row
 from vornet.flows.house import fleets, people
-from vornet.flows.judge import approval, prices
+from vornet.flows.judge import approval, evaluate, prices
 from vornet.flows.judge.settle import settling
+from vornet.flows.lab import results
 from vornet.flows.pages import interval
 
 pytestmark = pytest.mark.browser
@@ -57,7 +58,7 @@ def share(text):
 def test_the_hand_moves_everything_at_once_and_asks_the_server_nothing(planner: Page, served, db, fleet, place, priced):
     page, asked = planner, []
     page.goto(f"{served.url}/compartments/{place}/interval")
-    page.on("request", lambda r: asked.append(r.url))
+    page.on("request", lambda r: asked.append(r.url) if "/static/" not in r.url else None)
     with db.fleet(fleets.find(db, fleet)) as c:
         found = interval.load(c, place, TODAY)
     for hours in (300, 500, 625, 700, 900):
@@ -175,3 +176,21 @@ def test_prices_are_typed_once_and_every_decision_shows_its_money(planner: Page,
     expect(page.locator("table.prices")).to_contain_text("650")
     page.goto(f"{served.url}/compartments/{place}/interval")
     expect(page.locator("[data-saving]")).to_contain_text("ISK")
+
+
+def test_with_a_fault_open_what_holds_now_comes_first(planner: Page, served, db, fleet, place):
+    """Coolant in the oil: the picture of the repaired oil stands behind the one as it is."""
+    hot = row("HOT", "2025-12-20", 3700, 200, False, na=180, k=70, water_ppm=2500)
+    results.load(db, f"{HEADER}\n{hot}\n".encode(), fleet=fleet, name="hot.csv", by="t")
+    evaluate.evaluate(db, fleet, TODAY)
+    page = planner
+    page.goto(f"{served.url}/compartments/{place}/interval")
+    expect(page.locator(".banner .open").first).to_have_text("Open")
+    data = json.loads(page.locator("#interval-data").inner_text())
+    if data["asIs"] is not None:
+        assert share(shown(page, "asis")) >= share(shown(page, "any")) - 0.001
+    page.locator('input[name="interval"]').fill("600")
+    page.locator('input[name="why"]').fill("it will be fine")
+    page.get_by_role("button", name="Approve interval").click()
+    expect(page.get_by_role("alert")).to_contain_text("while a fault is open")
+    expect(page.locator('input[name="why"]')).to_have_value("it will be fine")

@@ -14,6 +14,7 @@ from starlette.exceptions import HTTPException
 
 from vornet.core import measures
 from vornet.core.errors import InputError
+from vornet.core.policy import RULES
 from vornet.flows.judge import approval
 from vornet.flows.pages import interval as flow
 from vornet.flows.pages.interval import Interval
@@ -35,6 +36,7 @@ from vornet.web.pages import (
     typed,
     visitor,
 )
+from vornet.web.policy import said_value
 from vornet.words.say import say
 
 router = APIRouter()
@@ -57,7 +59,7 @@ def _walls(found: Interval, system: str) -> list[tuple[str, str, str, float, boo
     current, decision = found.row["interval_meter"], found.decision
     places = {
         "cap": decision["schools"].get("maker"), "sampled": decision["evidence_cap"], "calendar": decision["schools"].get("calendar"),
-        "step": current * 1.25 if current else None,
+        "step": current * (1 + found.policy.most_at_once) if current else None,
     }  # fmt: skip
     out = []
     for g in decision["guards"]:
@@ -66,6 +68,13 @@ def _walls(found: Interval, system: str) -> list[tuple[str, str, str, float, boo
         if g["key"] in WALLS and at is not None and math.isfinite(at):
             out.append((g["key"], say(g["fact"], system), say(g["lifts"], system) if g["lifts"] else "", float(at), bool(g["bites"])))
     return sorted(out, key=lambda w: w[3])
+
+
+def policy_words(found: Interval) -> list[tuple[str, str, str]]:
+    """The rules this was decided by, as (what, its value, who says it)."""
+    scopes = {"": "start value", "fleet": "the fleet's", "duty": "its duty's", "family": "its family's", "unit": "its own"}
+    return [(RULES[key].words, said_value(key, w.value), scopes[w.scope]) for key, w in found.said_by.items()
+            if key != ("step_h" if found.row["meter_unit"] == "km" else "step_km")]  # fmt: skip
 
 
 def _words(factor: float, unit: str) -> Callable[[float], str]:
@@ -78,7 +87,8 @@ def _context(request: Request, found: Interval, shown: str, hand: float | None) 
     row, decision, table = found.row, found.decision, found.table
     base = {
         "row": row, "found": found, "decision": decision, "kind": kind, "unit": row["meter_unit"], "school_words": SCHOOL_WORDS,
-        "seen": found.seen, "walls": (walls := _walls(found, system)), "drawn": None, "data": "", "picked": None,
+        "seen": found.seen, "policy_words": policy_words(found),
+        "walls": (walls := _walls(found, system)), "drawn": None, "data": "", "picked": None,
     }  # fmt: skip
     if table is None:
         return base
@@ -93,9 +103,10 @@ def _context(request: Request, found: Interval, shown: str, hand: float | None) 
         picked.high, picked.watch, picked.act, picked.past,
     )  # fmt: skip
     costs = found.costs
+    trial = [share * at for share in TRIAL[:3]] if not current or at > current else []
     drawn, places = chart.picture(
-        flags, [Wall(words, x) for _, words, _, x, _ in walls], cone, table.hours, table.any_past, table.as_is, 1 - 0.95,
-        None if costs is None else costs.per_hour, current, at, [share * at for share in TRIAL[:3]], _words(factor, unit),
+        flags, [Wall(words, x) for _, words, _, x, _ in walls], cone, table.hours, table.any_past, table.as_is, 1 - found.policy.confidence,
+        None if costs is None else costs.per_hour, current, at, trial, _words(factor, unit),
         lambda v: figure(v, 1 if abs(v) >= 10 else 2), f"{found.currency} per {unit}" if costs else "",
     )  # fmt: skip
 
@@ -112,10 +123,10 @@ def _context(request: Request, found: Interval, shown: str, hand: float | None) 
         "litreFactor": measures.shown(1.0, "volume", system), "differ": flow.YEARS_DIFFER,
         "schools": [{"key": k, "at": v} for k, v in decision["schools"].items() if v is not None and math.isfinite(v)],
         "walls": [{"key": k, "at": x} for k, _, _, x, _ in walls], "trial": TRIAL,
-        "step": 1000.0 if row["meter_unit"] == "km" else 25.0,
+        "step": found.policy.step_km if row["meter_unit"] == "km" else found.policy.step_h,
         "caps": min([x for k, _, _, x, _ in walls if k in ("cap", "oil_cap", "calendar")] + [decision["safe"] or math.inf, found.to_h * 9]),
     }  # fmt: skip
-    return base | {"drawn": drawn, "data": json.dumps(data), "picked": picked, "at": at}
+    return base | {"drawn": drawn, "data": json.dumps(data).replace("<", "\\u003c"), "picked": picked, "at": at}
 
 
 def _page(request: Request, compartment_id: int, error: str = "", form: dict[str, Any] | None = None) -> Response:

@@ -34,6 +34,12 @@ def _shown(key: str, value: Any) -> str:
     return f"{value * 100:.4g}" if _per_cent(key) else f"{value:.6g}"
 
 
+def said_value(key: str, value: Any) -> str:
+    """A rule's value as people read it, with its unit."""
+    rule = RULES[key]
+    return CHOICE_WORDS[value] if rule.choices else f"{_shown(key, value)}{' %' if _per_cent(key) else ' ' + rule.unit if rule.unit else ''}"
+
+
 def _typed(request: Request, form: dict[str, str]) -> dict[str, Any]:
     """What was typed, each rule as it is kept; a blank one is not said here. Raises FormErrors."""
     given: dict[str, Any] = {}

@@ -10,9 +10,11 @@ from typing import Any
 import numpy as np
 
 from vornet.core import money
+from vornet.core.decision import Policy
 from vornet.core.picture import Along, along
+from vornet.core.policy import Where
 from vornet.core.prices import DrainCost, drain_cost
-from vornet.flows.judge import approval, fleet_history, learning, prices
+from vornet.flows.judge import approval, fleet_history, learning, policies, prices
 from vornet.flows.pages.compartment import row_of
 from vornet.store.database import Connection, query
 
@@ -50,6 +52,8 @@ class Interval:
     rate_per_year: float | None
     litres: float | None
     seen: str
+    policy: Policy
+    said_by: dict[str, Where]
 
 
 def _axis(decision: dict[str, Any], current: float | None) -> float:
@@ -80,7 +84,11 @@ def load(connection: Connection, compartment_id: int, today: date) -> Interval |
         calendar = decision["schools"].get("calendar") or math.inf
         costs = _costs(table, drain, known.currency, calendar, {k: s.scope for k, s in said.items()})
     rate = row["rate_per_day"] * DAYS_A_YEAR if row["rate_per_day"] else None
-    return Interval(row, decision, versions, table, to_h, costs, lacking, known.currency, rate, litres, approval.seen(decision, versions))
+    policy, said_by = policies.in_force(connection, today).of(row)
+    return Interval(
+        row, decision, versions, table, to_h, costs, lacking, known.currency, rate, litres, approval.seen(decision, versions), policy,
+        said_by,
+    )  # fmt: skip
 
 
 def _along(connection: Connection, row: dict[str, Any], to_h: float, today: date) -> Along | None:

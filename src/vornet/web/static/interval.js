@@ -23,7 +23,7 @@
   function show(h) {
     const x = P.left + (P.right - P.left) * h / D.to;
     hand.setAttribute("d", `M${x.toFixed(1)},${P.top} V${(P.bottom + 4).toFixed(1)}`);
-    const shown = D.trial.filter((share) => share <= 1 || share * h <= D.caps).map((share) => share * h).filter((t) => t <= D.to);
+    const shown = (D.today && h <= D.today ? [] : D.trial).filter((share) => share <= 1 || share * h <= D.caps).map((share) => share * h).filter((t) => t <= D.to);
     [...drops.querySelectorAll(".bottle")].forEach((el) => el.remove());
     for (const t of shown) {
       const drop = document.createElementNS("http://www.w3.org/2000/svg", "path"), at = P.left + (P.right - P.left) * t / D.to;
@@ -33,6 +33,7 @@
     }
     put("hand", grouped(h * D.factor));
     put("any", percent(read(D.any, h)));
+    if (D.asIs) put("asis", percent(read(D.asIs, h)));
     put("act", percent(read(D.act, h)));
     all("[data-of]").forEach((el) => { el.textContent = percent(read(D.properties[+el.dataset.of].chance, h)); });
     if (D.rate) {
