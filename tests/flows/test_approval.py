@@ -1,10 +1,11 @@
 """Approving an interval: what may be, what never may, what it rests on; and prices by fleet, family and unit."""
 
+import json
 from datetime import timedelta
 
 import pytest
 
-from conftest import HEADER, TODAY, row
+from conftest import HEADER, TODAY, row, small_register
 from vornet.core.errors import FormErrors, InputError
 from vornet.core.prices import Said, drain_cost, litres_early, nearest
 from vornet.flows.house import fleets
@@ -12,6 +13,7 @@ from vornet.flows.judge import approval, evaluate, prices
 from vornet.flows.judge.settle import settling
 from vornet.flows.lab import results
 from vornet.flows.pages import compartment, interval
+from vornet.flows.register import register
 
 
 @pytest.fixture
@@ -146,3 +148,14 @@ def test_without_prices_or_charges_the_picture_says_what_is_lacking(db, place):
         found = interval.load(c, place[1], TODAY)
         assert found.costs is None and found.lacking == ("oil_per_l", "currency") and found.table is not None
         assert interval.load(c, 10**9, TODAY) is None
+
+
+def test_the_oil_in_use_has_a_cap_of_its_own(db, fleet, place):
+    document = small_register(fleet)
+    document["oils"] = [{**document["oils"][0], "cap_h": 560}]
+    register.load(db, json.dumps(document).encode(), by="t", today=TODAY)
+    evaluate.evaluate(db, fleet, TODAY)
+    with pytest.raises(InputError, match="that the oil in use may run"):
+        approve(db, place, 600, "the maker allows a thousand")
+    approve(db, place, 550, "within it")
+    assert standing(db, place)["interval_meter"] == 550

@@ -173,3 +173,15 @@ def test_a_decision_is_kept_small_and_opens_whole(db, two):
 def test_a_fleet_with_nothing_in_it_evaluates_to_nothing(db, fleet_name):
     fleets.find_or_make(db, fleet_name)
     assert evaluate.evaluate(db, fleet_name, date(2026, 1, 15)) == {"compartments": 0, "samples": 0, "held": 0, "set_aside": []}
+
+
+def test_an_oil_s_cap_that_changed_is_judged_though_nothing_else_did(db, fleet):
+    """What an oil may run is no part of any compartment's history: it is looked at all the same."""
+    evaluate.evaluate(db, fleet, TODAY)
+    document = small_register(fleet)
+    document["oils"] = [{**document["oils"][0], "cap_h": 400}]
+    register.load(db, json.dumps(document).encode(), by="t", today=TODAY)
+    evaluate.evaluate(db, fleet, TODAY)
+    with db.fleet(fleets.find(db, fleet)) as c:
+        found = c.execute("SELECT outcome, proposed_meter FROM standing").fetchone()
+    assert found == {"outcome": "shorten", "proposed_meter": 400.0}

@@ -54,5 +54,5 @@ def digest_of_part(part: Loaded, signed: dict[int, int], today: date) -> bytes:
     codes = np.array([signed.get(i, NONE) for i in part.sample_ids.tolist()])
     return digest(
         today, part.history, part.compartment_ids, part.sample_ids, part.register, part.rate_per_day, part.latest_total,
-        part.latest_day, limits, part.policies, part.seen, codes, part.found, part.teaching, part.factors,
+        part.latest_day, limits, part.policies, part.oil_caps, part.oil_names, part.seen, codes, part.found, part.teaching, part.factors,
     )  # fmt: skip

@@ -330,8 +330,9 @@ def _write_standing(connection: Connection, fleet_id: int, worked: Worked, today
 
 
 def _oil_life(charges: Charges, rows: range, decision: Decision, row: dict[str, Any], today: date) -> dict[str, Any]:
-    """The compartment's last charges against the life their oil has here: safe hours, as far as evidence and caps let it run."""
-    bounds = [decision.safe, decision.evidence_cap, decision.schools.get("maker")]
+    """The compartment's last charges against the life their oil has here: safe hours (with a fault open as it is now), as far as evidence and
+    caps let it run."""
+    bounds = [decision.safe, decision.evidence_cap, decision.schools.get("maker"), decision.safe_as_is if decision.open_faults else None]
     known = [x for x in bounds if x is not None]
     life = min(known) if decision.safe is not None and known else None
     mine = [
