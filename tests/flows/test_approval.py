@@ -159,3 +159,43 @@ def test_the_oil_in_use_has_a_cap_of_its_own(db, fleet, place):
         approve(db, place, 600, "the maker allows a thousand")
     approve(db, place, 550, "within it")
     assert standing(db, place)["interval_meter"] == 550
+
+
+def approved_before(db, place, on, meter):
+    with db.as_owner() as c:
+        c.execute(
+            "INSERT INTO drain_interval (fleet_id, compartment_id, effective_from, meter, origin, approved_by) VALUES (%s, %s, %s, %s, "
+            "'approved', 'A Planner')",
+            (place[0], place[1], on, meter),
+        )
+
+
+def held(db, place):
+    with db.fleet(place[0]) as c:
+        return interval.load(c, place[1], TODAY).held
+
+
+def test_whether_it_held_is_told_by_the_charges_since(db, fleet, place):
+    assert held(db, place) is None  # nobody approved anything yet
+    approved_before(db, place, "2025-12-10", 500)
+    assert held(db, place).found.word == "early"
+    approved_before(db, place, "2025-04-01", 480)
+    approved_before(db, place, "2025-12-11", 450)
+    found = held(db, place)
+    assert (found.version["meter"], found.before, found.found.word) == (450, 500, "early")
+
+
+def test_held_after_two_and_back_when_the_last_was_past(db, fleet, place):
+    approved_before(db, place, "2025-03-15", 500)
+    found = held(db, place).found
+    assert (found.word, found.past) == ("held", 0) and found.full >= 2
+    thick = row("S004", "2025-11-01", 3500, 500, True, v100=19.5, oxidation=60)
+    again = thick.replace("Lab A,2025-11-01,2025-11-01", "Lab A,2025-11-01,2025-11-20")  # the lab issues it anew
+    results.load(db, f"{HEADER}\n{again}\n".encode(), fleet=fleet, name="late.csv", by="t")
+    evaluate.evaluate(db, fleet, TODAY)
+    with db.fleet(place[0]) as c:
+        c.execute("UPDATE hold SET settled_at = now(), settlement = 'released', settled_by = 't', why = 'x'")
+    evaluate.evaluate(db, fleet, TODAY, afresh=True)
+    found = held(db, place).found
+    assert (found.word, found.past) == ("back", 1)
+    assert found.back_to is None or found.back_to < 500

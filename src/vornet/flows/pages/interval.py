@@ -10,7 +10,11 @@ from typing import Any
 import numpy as np
 
 from vornet.core import money
+from vornet.core.charges import Charges
 from vornet.core.decision import Policy
+from vornet.core.held import Held, Run, whether
+from vornet.core.judge import Judgement
+from vornet.core.oil_properties import decides
 from vornet.core.picture import Along, along
 from vornet.core.policy import Where
 from vornet.core.prices import DrainCost, drain_cost
@@ -38,6 +42,15 @@ class Costs:
 
 
 @dataclass(frozen=True)
+class Standing:
+    """The approved interval in force, what was run before it, and whether it has held."""
+
+    version: dict[str, Any]
+    before: float | None
+    found: Held
+
+
+@dataclass(frozen=True)
 class Interval:
     """Everything the page of one interval shows. ``table`` None: no property answers, and the decision says why."""
 
@@ -54,6 +67,7 @@ class Interval:
     seen: str
     policy: Policy
     said_by: dict[str, Where]
+    held: Standing | None
 
 
 def _axis(decision: dict[str, Any], current: float | None) -> float:
@@ -74,7 +88,8 @@ def load(connection: Connection, compartment_id: int, today: date) -> Interval |
     decision: dict[str, Any] = row["decision"]
     versions = connection.execute(query("register.intervals_of"), {"compartment_id": compartment_id}).fetchall()
     to_h = _axis(decision, row["interval_meter"])
-    table = _along(connection, row, to_h, today)
+    worked = _worked(connection, row, today)
+    table = along(worked.loaded.history, worked.charges, worked.judgement, worked.loaded.limits, worked.loaded.policies, worked.at, to_h)
     known = prices.in_force(connection, today)
     litres = row["capacity_l"] or row["system_volume_l"]
     drain = drain_cost(said := known.of(row["family"], row["unit"]), litres)
@@ -87,15 +102,46 @@ def load(connection: Connection, compartment_id: int, today: date) -> Interval |
     policy, said_by = policies.in_force(connection, today).of(row)
     return Interval(
         row, decision, versions, table, to_h, costs, lacking, known.currency, rate, litres, approval.seen(decision, versions), policy,
-        said_by,
+        said_by, _held(worked, versions, decision, today),
     )  # fmt: skip
 
 
-def _along(connection: Connection, row: dict[str, Any], to_h: float, today: date) -> Along | None:
+@dataclass(frozen=True)
+class _Worked:
+    """A family judged as an evaluation does, and which row of it is the compartment's."""
+
+    loaded: fleet_history.Loaded
+    charges: Charges
+    judgement: Judgement
+    at: int
+
+
+def _worked(connection: Connection, row: dict[str, Any], today: date) -> _Worked:
     mates = connection.execute(query("history.family_mates"), {"compartments": [row["compartment_id"]]}).fetchall()
     loaded, charges = fleet_history.drop_held(connection, fleet_history.load(connection, today, [r["compartment_id"] for r in mates]))
     at = int(np.flatnonzero(loaded.compartment_ids == row["compartment_id"])[0])
-    return along(loaded.history, charges, learning.judged(loaded, charges), loaded.limits, loaded.policies, at, to_h)
+    return _Worked(loaded, charges, learning.judged(loaded, charges), at)
+
+
+def _held(worked: _Worked, versions: list[dict[str, Any]], decision: dict[str, Any], today: date) -> Standing | None:
+    """Whether the approved interval in force has held; None where none was approved, or it is not in force yet."""
+    until_now = [v for v in versions if v["effective_from"] <= today and v["meter"]]
+    if not until_now or until_now[-1]["origin"] != "approved":
+        return None
+    now, before = until_now[-1], until_now[-2]["meter"] if len(until_now) > 1 else None
+    charges, samples = worked.charges, worked.loaded.history.samples
+    deciding = decides(worked.loaded.limits, worked.loaded.history.compartments.duty)[worked.at]
+    past = (learning.past_limit(worked.judgement) & deciding).any(axis=1)
+    start = now["effective_from"].toordinal()
+    runs = []
+    for h in np.flatnonzero((charges.comp == worked.at) & (charges.end_day > start) & ~np.isnan(charges.end)).tolist():
+        mine = np.flatnonzero((charges.charge_of == h) & samples.usable & (charges.oil_hours > 0))
+        last = int(mine[np.argmax(charges.oil_hours[mine])]) if len(mine) else -1
+        ran = float(charges.end[h] - charges.fill[h])
+        if math.isfinite(ran):
+            runs.append(Run(ran, float(charges.oil_hours[last]) if last >= 0 else None, bool(last >= 0 and past[last])))
+    safe = decision["safe_as_is"] if decision["open_faults"] and decision["safe_as_is"] is not None else decision["safe"]
+    return Standing(now, before, whether(now["meter"], before, safe, runs))
 
 
 def _costs(table: Along, drain: DrainCost, currency: str, calendar: float, said_by: dict[str, str]) -> Costs:
