@@ -136,7 +136,8 @@ def run(name: str, commit: str | None) -> Path:
     database = f"compare_{name}"
     private = cluster.fresh_database(CLONE, "pg-bench", 54800, database)
     environment = {
-        **os.environ, "PYTHONPATH": str(place / "src"), "DATABASE_URL": private.url(cluster.OWNER, database),
+        **os.environ, "PYTHONPATH": str(place / "src"), 
+        "VORNET_URL": "http://testserver", "DATABASE_URL": private.url(cluster.OWNER, database),
         "DATABASE_APP_URL": private.url(cluster.APP, database),
     }  # fmt: skip
     subprocess.run([sys.executable, __file__, "--dump", str(out)], check=True, env=environment, cwd=place)

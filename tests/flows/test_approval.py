@@ -1,19 +1,22 @@
 """Approving an interval: what may be, what never may, what it rests on; and prices by fleet, family and unit."""
 
 import json
+import re
 from datetime import timedelta
 
 import pytest
+from fastapi.testclient import TestClient
 
 from conftest import HEADER, TODAY, row, small_register
 from vornet.core.errors import FormErrors, InputError
 from vornet.core.prices import Said, drain_cost, litres_early, nearest
-from vornet.flows.house import fleets
+from vornet.flows.house import fleets, people
 from vornet.flows.judge import approval, evaluate, prices
 from vornet.flows.judge.settle import settling
 from vornet.flows.lab import results
 from vornet.flows.pages import compartment, interval
 from vornet.flows.register import register
+from vornet.web.app import create_app
 
 
 @pytest.fixture
@@ -199,3 +202,38 @@ def test_held_after_two_and_back_when_the_last_was_past(db, fleet, place):
     found = held(db, place).found
     assert (found.word, found.past) == ("back", 1)
     assert found.back_to is None or found.back_to < 500
+
+
+def many(db, place, shown):
+    with settling(db, place[0], TODAY) as c:
+        return approval.approve_many(c, place[0], shown, "A Planner", TODAY)
+
+
+def test_many_are_approved_as_they_were_shown_and_each_stands_alone(db, fleet, place):
+    proposed = standing(db, place)["proposed_meter"]
+    assert standing(db, place)["outcome"] == "lengthen"
+    done, refused = many(db, place, {place[1]: proposed + 25, 10**9: 500.0})
+    assert done == [] and [r.why for r in refused][1] == "is not in this fleet" and "has changed" in refused[0].why
+    assert standing(db, place)["interval_meter"] == 500
+    done, refused = many(db, place, {10**9: 500.0, place[1]: proposed})
+    assert done == [place[1]] and len(refused) == 1
+    assert standing(db, place)["interval_meter"] == proposed
+    again, refused = many(db, place, {place[1]: proposed})  # nothing is proposed any more, or something else
+    assert again == [] and "has changed" in refused[0].why
+
+
+def test_the_desk_approves_what_is_ticked_and_names_what_it_refuses(db, fleet, place):
+    login = "many-" + re.sub(r"\W", "", fleet.lower())
+    people.add(db, fleet, login, "A Planner", "right-and-long", "planner")
+    client = TestClient(create_app(db, today=TODAY), follow_redirects=False)
+    client.post("/sign-in", data={"login": login, "password": "right-and-long"})
+    page = client.get("/decide").text
+    csrf = re.search(r'name="csrf" value="([^"]+)"', page)[1]
+    shown = re.search(rf'name="p{place[1]}" value="([^"]+)"', page)[1]
+    stale = client.post("/decide/approve", data={"csrf": csrf, "id": place[1], f"p{place[1]}": "575"})
+    assert stale.status_code == 422 and "has changed since" in stale.text
+    odd = client.post("/decide/approve", data={"csrf": csrf, "id": [place[1], "x", 5], f"p{place[1]}": "nan", "p5": "1e99"})
+    assert odd.status_code == 200 and standing(db, place)["interval_meter"] == 500
+    done = client.post("/decide/approve", data={"csrf": csrf, "id": place[1], f"p{place[1]}": shown})
+    assert "<b>1</b> approved by A Planner" in done.text
+    assert standing(db, place)["interval_meter"] == float(shown)

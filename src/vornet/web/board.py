@@ -7,9 +7,10 @@ from typing import Any
 from fastapi import APIRouter, Request
 from fastapi.responses import Response
 
+from vornet.flows.judge import approval
 from vornet.flows.pages import board
 from vornet.io import tables
-from vornet.web.pages import database, named, needs, render, today, visitor
+from vornet.web.pages import Form, database, named, needs, recording, render, today, visitor
 from vornet.words.say import each, say
 
 router = APIRouter()
@@ -44,7 +45,25 @@ def desk(request: Request, show: str = "all", page: int = 0) -> Response:
     """Every compartment's interval answer."""
     with database(request).fleet(visitor(request).fleet_id) as connection:
         found = board.desk(connection, show, max(page, 0))
-    return render(request, "decide.html", **found)
+    return render(request, "decide.html", **found, approved=0, refused=[])
+
+
+@router.post("/decide/approve", dependencies=[needs("approve_interval")])
+def approve_many(request: Request, form: Form) -> Response:
+    """Approve many proposals as they were shown; what is refused is named with its reason."""
+    who, shown = visitor(request), {}
+    for compartment_id in form.ids("id"):
+        try:
+            shown[compartment_id] = float(form.get(f"p{compartment_id}", ""))
+        except ValueError:
+            continue
+    with recording(request) as connection:
+        done, refused = approval.approve_many(
+            connection, who.fleet_id, {k: v for k, v in shown.items() if 0 < v < 1e7}, who.name, today(request)
+        )
+    with database(request).fleet(who.fleet_id) as connection:
+        found = board.desk(connection, form.get("show", "all"), 0)
+    return render(request, "decide.html", 422 if refused and not done else 200, **found, approved=len(done), refused=refused)
 
 
 @router.get("/find", dependencies=[needs("see")])

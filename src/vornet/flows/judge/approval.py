@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+from dataclasses import dataclass
 from datetime import date, timedelta
 from typing import Any
 
@@ -63,6 +64,40 @@ def _checked(row: dict[str, Any], decision: dict[str, Any], meter: float, why: s
         raise InputError("effective_from", "takes effect today or within the year to come")
     if meter != decision.get("proposed") and not why.strip():
         raise InputError("why", "say why, because this is not what Vornet proposes")
+
+
+@dataclass(frozen=True)
+class Refused:
+    """One of many that was not approved: which, and why."""
+
+    compartment_id: int
+    name: str
+    why: str
+
+
+def approve_many(
+    connection: Connection, fleet_id: int, shown: dict[int, float], by: str, today: date
+) -> tuple[list[int], list[Refused]]:  # fmt: skip
+    """Approve proposals as they were shown (compartment → length): (approved, refused). Each stands alone: what was proposed is approved
+    only where it is proposed still, and one that is refused costs none of the others."""
+    done: list[int] = []
+    refused: list[Refused] = []
+    for compartment_id, meter in shown.items():
+        row = connection.execute(query("board.compartment"), {"compartment_id": compartment_id}).fetchone()
+        if row is None:
+            refused.append(Refused(compartment_id, "", "is not in this fleet"))
+            continue
+        name, now = f"{row['unit']} {row['compartment']}", row["proposed_meter"]
+        try:
+            if row["outcome"] not in ("lengthen", "shorten") or now is None or abs(now - meter) > 1e-4 * meter:
+                what = f"{now:g} now" if now is not None and row["outcome"] in ("lengthen", "shorten") else "nothing to approve now"
+                raise Changed("interval", f"the proposal has changed since the page was opened: {what}")
+            with connection.transaction():
+                approve(connection, fleet_id, compartment_id, now, "", by, today)
+            done.append(compartment_id)
+        except InputError as error:
+            refused.append(Refused(compartment_id, name, error.why))
+    return done, refused
 
 
 def approve(
