@@ -117,10 +117,15 @@ def test_many_guesses_at_one_time_are_as_many(db, person):
 
 def test_an_unknown_name_takes_as_long_and_says_the_same(db, person):
     def took(login):
-        begun = time.perf_counter()
-        with pytest.raises(InputError) as said:
-            sessions.sign_in(db, login, "wrong", HERE)
-        return time.perf_counter() - begun, said.value.why
+        """The quickest of four, so that a busy machine is not taken for an answer."""
+        best, said = 99.0, set()
+        for i in range(4):
+            begun = time.perf_counter()
+            with pytest.raises(InputError) as refused:
+                sessions.sign_in(db, login, "wrong", f"192.0.2.{i}")
+            best = min(best, time.perf_counter() - begun)
+            said.add(refused.value.why)
+        return best, said
 
     took("warm-up")
     (known, words), (unknown, same) = took(person[0]), took("nobody-of-that-name")
@@ -143,13 +148,15 @@ def test_a_flood_of_sign_ins_takes_few_threads_and_no_page_from_anybody():
         try:
             with gate.passed():
                 inside.append(1)
-                go.wait(5)
+                go.wait(30)
         except Busy:
             refused.append(1)
 
     threads = [threading.Thread(target=one) for _ in range(12)]
     [t.start() for t in threads]
-    time.sleep(0.6)
+    until = time.monotonic() + 20
+    while len(refused) < 11 and time.monotonic() < until:
+        time.sleep(0.02)
     assert (len(inside), len(refused)) == (1, 11)  # nine at once, the two who waited after their time
     go.set()
     [t.join() for t in threads]
