@@ -15,11 +15,12 @@ from datetime import date
 from pathlib import Path
 
 import pytest
+from argon2 import PasswordHasher
 from hypothesis import settings
 from playwright.sync_api import expect
 
 from vornet.flows import worker
-from vornet.flows.house import people
+from vornet.flows.house import passwords, people
 from vornet.flows.judge import evaluate
 from vornet.flows.lab import results
 from vornet.flows.register import register
@@ -30,6 +31,8 @@ TODAY = date(2026, 1, 15)
 os.environ["VORNET_URL"] = "http://testserver"  # what an application without a port is asked as; this machine itself is always known
 EXAMPLES = Path(__file__).resolve().parents[1] / "docs" / "examples"
 _numbers = itertools.count(1)
+# hundreds of sign-ins, none of them worth a tenth of a second; what the product does is looked at in test_signin
+passwords.hasher = PasswordHasher(time_cost=1, memory_cost=8 * 1024, parallelism=1)
 # the same cases on every machine, and no time limit a busy machine could miss; `--hypothesis-profile default` draws new ones
 settings.register_profile("suite", derandomize=True, deadline=None)
 settings.load_profile("suite")

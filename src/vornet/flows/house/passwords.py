@@ -15,7 +15,8 @@ from vornet.core.errors import InputError
 SHORTEST, LONGEST = 8, 1000
 #: a password costs 64 MiB and a moment of every core by design: so many at a time, and so many more may wait for their turn
 AT_A_TIME, MAY_WAIT, WAIT_S = 2, 8, 5.0
-_hasher = PasswordHasher()
+#: argon2id with its package's defaults, which are those of RFC 9106 for little memory: 64 MiB, three rounds
+hasher = PasswordHasher()
 
 
 class Busy(RuntimeError):
@@ -77,19 +78,19 @@ def hashed(password: str, *about: str) -> str:
     """What is kept of a password. Raises InputError for one that may not be, Busy."""
     checked(password, *about)
     with gate.passed():
-        return _hasher.hash(password)
+        return hasher.hash(password)
 
 
 @lru_cache(maxsize=1)
 def _nobody() -> str:
     """Tried when the sign-in is unknown, so that it takes as long as a wrong password."""
-    return _hasher.hash("nobody's")
+    return hasher.hash("nobody's")
 
 
 def fits(kept: str | None, password: str) -> bool:
     """Whether a password is the one that was kept; for nobody's (None, or '' for who signs in elsewhere) it takes as long. Raises Busy."""
     with gate.passed():
         try:
-            return bool(_hasher.verify(kept or _nobody(), password[:LONGEST])) and bool(kept)
+            return bool(hasher.verify(kept or _nobody(), password[:LONGEST])) and bool(kept)
         except (VerificationError, InvalidHashError):
             return False
