@@ -237,3 +237,23 @@ def test_the_desk_approves_what_is_ticked_and_names_what_it_refuses(db, fleet, p
     done = client.post("/decide/approve", data={"csrf": csrf, "id": place[1], f"p{place[1]}": shown})
     assert "<b>1</b> approved by A Planner" in done.text
     assert standing(db, place)["interval_meter"] == float(shown)
+
+
+def test_the_api_tells_what_the_page_shows(db, fleet, place):
+    put(db, place, "fleet", "", oil_per_l=4.0, consequence=5000.0)
+    with db.fleet(place[0]) as c:
+        prices.set_currency(c, place[0], "A", "EUR")
+    login = "api-" + re.sub(r"\W", "", fleet.lower())
+    people.add(db, fleet, login, "M", "right-and-long", "manager")
+    client = TestClient(create_app(db, today=TODAY))
+    client.post("/sign-in", data={"login": login, "password": "right-and-long"})
+    told = client.get(f"/api/v1/compartments/{place[1]}/interval").json()
+    with db.fleet(place[0]) as c:
+        found = interval.load(c, place[1], TODAY)
+    assert told["chance_past"] == found.table.any_past.tolist() and told["hours"][-1] == found.to_h
+    assert (told["drain_cost"], told["currency"], told["held"]) == (found.costs.drain.total, "EUR", None)
+    assert client.get("/api/v1/prices").json() == {
+        "currency": "EUR", "in_force": [{"scope": "fleet", "place": "", "prices": {"oil_per_l": 4.0, "consequence": 5000.0}}],
+    }  # fmt: skip
+    assert client.get("/api/v1/policies").json() == []
+    assert client.get("/api/v1/compartments/999999999/interval").status_code == 404

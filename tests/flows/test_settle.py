@@ -204,7 +204,8 @@ def test_a_dead_worker_s_job_does_not_stop_the_others_from_being_taken_up(db, fl
         async with app.open_async():
             return await worker.requeue(app)
 
-    assert asyncio.run(take_up()) == 2
+    with ThreadPoolExecutor(1) as apart:
+        assert apart.submit(asyncio.run, take_up()).result() == 2
     with psycopg.connect(db.location.owner_url, autocommit=True) as c:
         left = c.execute("SELECT task_name, status::text FROM procrastinate_jobs ORDER BY task_name").fetchall()
         c.execute("DELETE FROM procrastinate_jobs")

@@ -8,6 +8,7 @@ import json
 import os
 import tracemalloc
 import zipfile
+from concurrent.futures import ThreadPoolExecutor
 
 import httpx
 import pytest
@@ -78,7 +79,8 @@ class Sent:
         self.status = message.get("status", self.status)
 
     def go(self):
-        asyncio.run(asyncio.wait_for(self.app(self.scope, self.receive, self.send), 120))
+        with ThreadPoolExecutor(1) as apart:  # a browser's tests before this one leave a loop running in their thread
+            apart.submit(asyncio.run, asyncio.wait_for(self.app(self.scope, self.receive, self.send), 120)).result()
         return self
 
 

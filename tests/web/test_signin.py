@@ -444,6 +444,7 @@ def test_it_is_written_down_by_account_who_came_failed_changed_took_and_was_refu
     csrf = csrf_of(client)
     assert client.get("/library/register.json").status_code == 200
     assert client.get("/library/register.json").status_code == 200  # twice within the minute
+    assert client.get("/api/v1/intervals").status_code == 200
     assert client.get("/admin/people").status_code == 403
     assert client.post("/admin/people", data={"csrf": csrf, "name": "x", "roles": "admin"}).status_code == 403
     client.post("/me/password", data={"csrf": csrf, "old": PASSWORD, "new": "a-brand-new-one"})
@@ -453,6 +454,7 @@ def test_it_is_written_down_by_account_who_came_failed_changed_took_and_was_refu
     told_of = [what for what, _ in lines if what in ("sign-in failed", "signed in", "password changed")]
     assert told_of == ["sign-in failed", "signed in", "password changed"]
     assert lines.count(("file taken", "GET /library/register.json")) == 1
+    assert lines.count(("file taken", "GET /api/v1/intervals")) == 1
     assert [about for what, about in lines if what == "refused"] == ["GET /admin/people", "POST /admin/people"]
     assert all(PASSWORD not in str(line) and "a-brand-new-one" not in str(line) for line in mine)
 

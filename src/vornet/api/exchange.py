@@ -27,7 +27,9 @@ router = APIRouter(prefix="/api/v1", tags=["fleet"])
 LARGEST = 200_000_000
 
 
-def _visitor(right: str, by_token: bool = False) -> Any:
+def permitted(right: str, by_token: bool = False) -> Any:
+    """Who asks, where they may; ``by_token``: only with a token, never with a browser's session."""
+
     def check(request: Request) -> Visitor:
         who: Visitor | None = request.state.visitor
         if who is None:
@@ -38,62 +40,66 @@ def _visitor(right: str, by_token: bool = False) -> Any:
             words = access.RIGHTS[right].words
             kind = "this token" if who.scopes is not None else who.role
             raise HTTPException(403, f"to {words} is for {access.who_may(right)}; {kind} may not")
+        request.state.taken = right == "export" and request.method == "GET"  # told in the audit trail
         return who
 
     check.right = right  # type: ignore[attr-defined]
     return Depends(check)
 
 
-def _today(request: Request) -> date:
+def today_of(request: Request) -> date:
+    """The day this application lives in."""
     return request.app.state.fixed_today or date.today()
 
 
 @router.get("/register")
-def get_register(request: Request, who: Visitor = _visitor("export")) -> dict[str, Any]:
+def get_register(request: Request, who: Visitor = permitted("export")) -> dict[str, Any]:
     """The whole register, in the shape that PUT takes (docs/formats.md)."""
-    return dump.dump(request.app.state.db, who.fleet, _today(request))
+    return dump.dump(request.app.state.db, who.fleet, today_of(request))
 
 
 @router.put("/register", dependencies=[takes(LARGEST)])
-def put_register(request: Request, body: Raw, who: Visitor = _visitor("edit_register", by_token=True)) -> dict[str, Any]:
+def put_register(request: Request, body: Raw, who: Visitor = permitted("edit_register", by_token=True)) -> dict[str, Any]:
     """Load or update the register from a register document; rows that do not fit are listed, the rest goes in."""
-    return apart.long(register.load_and_judge, request.app.state.db.location, body, fleet=who.fleet, by=who.name, today=_today(request))
+    return apart.long(register.load_and_judge, request.app.state.db.location, body, fleet=who.fleet, by=who.name, today=today_of(request))
 
 
 @router.post("/results", dependencies=[takes(LARGEST)])
 def post_results(
-    request: Request, body: Raw, name: str = "results.csv", lab: str = "", who: Visitor = _visitor("take_files", by_token=True)
+    request: Request, body: Raw, name: str = "results.csv", lab: str = "", who: Visitor = permitted("take_files", by_token=True)
 ) -> dict[str, Any]:
     """Take lab results in: the body is the file (wide or long; CSV, TSV, XLSX, ODS, JSON)."""
     where = request.app.state.db.location
-    return apart.long(results.load_and_judge, where, body, fleet=who.fleet, name=name[:200], by=who.name, lab=lab[:80], today=_today(request))
+    return apart.long(
+        results.load_and_judge, where, body, fleet=who.fleet, name=name[:200], by=who.name, lab=lab[:80], today=today_of(request)
+    )
 
 
 @router.post("/readings")
-def post_readings(request: Request, rows: list[notes.ReadingIn], who: Visitor = _visitor("log_work", by_token=True)) -> dict[str, Any]:
+def post_readings(request: Request, rows: list[notes.ReadingIn], who: Visitor = permitted("log_work", by_token=True)) -> dict[str, Any]:
     """Meter readings: [{unit, on, meter, meter_no}]. One that goes back is refused by its place in the list."""
     with request.app.state.db.fleet(who.fleet_id) as connection:
-        return notes.take(connection, who.fleet_id, rows, who.name, _today(request))
+        return notes.take(connection, who.fleet_id, rows, who.name, today_of(request))
 
 
 @router.get("/judgements")
-def get_judgements(request: Request, who: Visitor = _visitor("export")) -> list[dict[str, Any]]:
+def get_judgements(request: Request, who: Visitor = permitted("export")) -> list[dict[str, Any]]:
     """Every sample with its proposed verdict, its evidence and its holds."""
     return judgements.judgements(request.app.state.db, who.fleet)
 
 
 @router.get("/intervals")
-def get_intervals(request: Request, who: Visitor = _visitor("export")) -> list[dict[str, Any]]:
+def get_intervals(request: Request, who: Visitor = permitted("export")) -> list[dict[str, Any]]:
     """Every compartment's interval decision."""
     return judgements.intervals(request.app.state.db, who.fleet)
 
 
 @router.get("/due")
-def get_due(request: Request, days: int = 30, depot: str = "", who: Visitor = _visitor("see")) -> list[dict[str, Any]]:
+def get_due(request: Request, days: int = 30, depot: str = "", who: Visitor = permitted("see")) -> list[dict[str, Any]]:
     """Oil drains and service items due within so many days, soonest first."""
     if not 0 <= days <= 3660:
         raise InputError("days", "0 to 3660")
     with request.app.state.db.fleet(who.fleet_id) as connection:
-        found = service.due_list(connection, _today(request), days, depot, "all", 0, 100_000)["rows"]
-    until = _today(request) + timedelta(days=days)
+        found = service.due_list(connection, today_of(request), days, depot, "all", 0, 100_000)["rows"]
+    until = today_of(request) + timedelta(days=days)
     return [{**r, "until": until} for r in found]

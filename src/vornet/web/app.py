@@ -18,7 +18,7 @@ from psycopg_pool import PoolTimeout
 from starlette.exceptions import HTTPException
 
 from vornet import __version__
-from vornet.api import calculators, exchange
+from vornet.api import calculators, decide, exchange
 from vornet.core.errors import InputError
 from vornet.flows import calc
 from vornet.flows.house.passwords import Busy
@@ -102,6 +102,7 @@ def create_app(db: Database, today: date | None = None, demo: bool = False) -> F
         app.include_router(module.router, include_in_schema=False)
     app.include_router(calculators.router)
     app.include_router(exchange.router)
+    app.include_router(decide.router)
 
     @app.get("/healthy", include_in_schema=False)
     async def healthy() -> dict[str, str]:

@@ -9,6 +9,7 @@ from typing import Any
 
 from vornet.core.prices import drain_cost, saving_error
 from vornet.flows.judge import prices
+from vornet.flows.judge.prices import PriceList
 from vornet.store.database import Connection, query
 
 PAGE = 60
@@ -54,6 +55,13 @@ class Sum:
         return saving_error(self.saving or 0.0, YEARS_DIFFER)
 
 
+def _costs(known: PriceList, family: str, unit: str) -> tuple[float | None, float]:
+    """What a litre that is drained costs (None without prices), and what a drain costs beside its litres."""
+    said = known.of(family, unit)
+    one, none = drain_cost(said, 1.0), drain_cost(said, 0.0)
+    return None if one.missing or not known.currency else one.total - none.total, none.total
+
+
 def load(connection: Connection, by: str, family: str, depot: str, page: int, today: date) -> dict[str, Any]:
     """One page of rows in an order, and the sums over all of them: of the fleet, each family and each depot."""
     by = by if by in ORDERS else "early"
@@ -63,12 +71,13 @@ def load(connection: Connection, by: str, family: str, depot: str, page: int, to
     whole = Sum()
     families: dict[str, Sum] = defaultdict(Sum)
     depots: dict[str, Sum] = defaultdict(Sum)
+    costs: dict[tuple[str, str], tuple[float | None, float]] = {}
     for row in connection.execute(query("board.in_oil_sums"), {"family": family, "depot": depot}):
-        said = known.of(row["family"], row["unit"])
-        one, none = drain_cost(said, 1.0), drain_cost(said, 0.0)
-        per_litre = None if one.missing or not known.currency else one.total - none.total
+        own = row["unit"] if ("unit", row["unit"]) in known.rows else ""  # most units have no prices of their own
+        if (row["family"], own) not in costs:
+            costs[row["family"], own] = _costs(known, row["family"], own)
         for total in (whole, families[row["family"]], depots[row["depot"]]):
-            total.add(row, per_litre, none.total)
+            total.add(row, *costs[row["family"], own])
     return {
         "rows": rows[:PAGE], "more": len(rows) > PAGE, "page": page, "by": by, "orders": ORDERS, "family": family, "depot": depot,
         "whole": whole, "families": dict(sorted(families.items())), "depots": dict(sorted(depots.items())), "currency": known.currency,
