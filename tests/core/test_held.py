@@ -14,7 +14,7 @@ GOOD, BAD = Run(600, 590, False), Run(600, 590, True)
         ([BAD, GOOD, GOOD], HELD, 3, 1, 0),  # what once was past, and has been right twice since
         ([Run(400, 395, True)], EARLY, 0, 0, 0),  # never run to it: says nothing of it
         ([GOOD, Run(610, None, False)], EARLY, 1, 0, 1), ([GOOD, Run(610, 300, True)], EARLY, 1, 0, 1),  # no bottle at its end
-        ([Run(541, 430, False), Run(560, 450, False)], EARLY, 1, 0, 1),
+        ([Run(575, 470, False), Run(590, 510, False), Run(560, 555, True)], EARLY, 1, 0, 1),
     ],
 )  # fmt: skip
 def test_it_takes_two_charges_run_to_it_and_read_at_the_end(runs, word, full, past, unread):

@@ -9,7 +9,7 @@ from fastapi.testclient import TestClient
 
 from conftest import HEADER, TODAY, row, small_register
 from vornet.core.errors import FormErrors, InputError
-from vornet.core.prices import Said, drain_cost, litres_early, nearest
+from vornet.core.prices import Said, drain_cost
 from vornet.flows.house import fleets, people
 from vornet.flows.judge import approval, evaluate, prices
 from vornet.flows.judge.settle import settling
@@ -137,13 +137,6 @@ def test_one_currency_a_fleet_as_banks_write_it(db, place):
                 prices.set_currency(c, place[0], "A", wrong)
         prices.set_currency(c, place[0], "A", " nok ")
         assert prices.in_force(c, TODAY).currency == "NOK"
-
-
-def test_litres_poured_away_by_draining_early():
-    """2,000 h a year, 40 L: every 500 h four drains, every 800 h two and a half: 60 L a year."""
-    assert litres_early(2000, 40, 500, 800) == pytest.approx(60)
-    assert litres_early(2000, 40, 800, 500) == 0
-    assert nearest({}) == {}
 
 
 def test_without_prices_or_charges_the_picture_says_what_is_lacking(db, place):

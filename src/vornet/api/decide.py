@@ -40,7 +40,7 @@ class PropertyOut(BaseModel):
     new_oil: float
     watch: float | None
     act: float | None
-    low: list[float] = Field(description="5 % of standing intervals of each length end nearer to new oil than this")
+    low: list[float] = Field(description="one in twenty ends below this at the drain, one in twenty above high")
     middle: list[float]
     high: list[float]
     chance: list[float]

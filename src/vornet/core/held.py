@@ -12,7 +12,7 @@ HELD, EARLY, BACK = "held", "early", "back"
 #: charges at the new length that say so
 NEEDED = 2
 #: a charge was run to an interval from this share of it on; a bottle tells its end from this share of the charge on
-RUN_OUT, AT_END = 0.9, 0.8
+RUN_OUT, AT_END = 0.95, 0.85
 
 
 @dataclass(frozen=True)

@@ -9,6 +9,8 @@ import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 
+from vornet.core.decision import Decision
+
 #: charges that ended within so many days before today are summed, and drawn
 LOOK_BACK_DAYS = 730
 DAYS_A_YEAR = 365.25
@@ -16,7 +18,8 @@ DAYS_A_YEAR = 365.25
 
 @dataclass(frozen=True)
 class Charge:
-    """One charge: from its fill to its drain (None: it still runs), days as ordinals, and how long it ran (None: not known)."""
+    """One charge: from its fill to its drain (None: it still runs), days as ordinals, and how long it ran, or has run so far (None: not
+    known)."""
 
     fill_day: int
     end_day: int | None
@@ -32,6 +35,16 @@ class OilLife:
     used: float | None
     early_l: float | None
     overrun: float | None
+
+
+def life_of(decision: Decision) -> float | None:
+    """The life oil has in a compartment: its safe hours, with a fault open as it is now, as far as evidence and the maker's cap let it
+    run; None where no safe hours are told."""
+    if decision.safe is None:
+        return None
+    as_is = decision.safe_as_is if decision.open_faults else None
+    bounds = (decision.safe, as_is, decision.evidence_cap, decision.schools.get("maker"))
+    return min(x for x in bounds if x is not None)
 
 
 def oil_life(charges: Sequence[Charge], life: float | None, litres: float | None, today: int) -> OilLife:

@@ -69,10 +69,10 @@ class Along:
 def _together(standing: Standing, event: np.ndarray, hours: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """(each property's chance (G, T), any property's (T,)) at the end of charges of each length; nothing has happened at 0."""
     count, steps = len(event), len(hours) - 1
-    each = np.zeros((count, steps + 1))
-    each[:, 1:] = standing.of(np.repeat(np.arange(count), steps)).chance(np.tile(hours[1:], count)).reshape(count, steps)
+    alone = np.zeros((count, steps + 1))
+    alone[:, 1:] = standing.of(np.repeat(np.arange(count), steps)).chance(np.tile(hours[1:], count)).reshape(count, steps)
     # every length is a compartment of its own to the function that puts properties together
-    return each, any_chance(each.ravel(), np.tile(np.arange(steps + 1), count), np.repeat(event, steps + 1), steps + 1)
+    return alone, any_chance(alone.ravel(), np.tile(np.arange(steps + 1), count), np.repeat(event, steps + 1), steps + 1)
 
 
 def along(
@@ -95,7 +95,8 @@ def along(
         act: property_limits(table, history.compartments.duty, history.known.at(p.oil).value, act=act)[compartment] for act in (False, True)
     }
     fresh = p.fresh.value[compartment]
-    worst = replace(standing, margin=SIGNS[at] * (limits[True][at] - fresh[at]))
+    act_margin = SIGNS[at] * (limits[True][at] - fresh[at])
+    worst = replace(standing, margin=np.where(np.isnan(act_margin), standing.margin, act_margin))  # not known: as near as the other
     _, any_act = _together(worst, event, hours)
     touched = bool((p.moved & p.evidence[:, None] & ~np.isnan(p.path.rise[:, :, 0]))[charges.comp == compartment].any())
     as_is = None

@@ -11,12 +11,28 @@ from typing import Any
 
 from vornet.core.decision import Policy
 from vornet.core.errors import InputError
+from vornet.core.fact import Fact, told
 
 #: the nearest first
 SCOPES = ("unit", "family", "duty", "fleet")
 LIMITS = ("watch", "act")
 #: whose figure an interval may never go beyond, beside the oil's own safe hours and every cap
 SCHOOLS = ("condition", "house_rule", "fixed_last_sample", "statistical")
+
+
+#: to run to the act limit one has to be at least so sure; a charge is sampled at most so often
+SURE_OF_ACT, BOTTLES_A_CHARGE = 0.95, 4
+#: bottles of a trial, in shares of its length; what lies beyond the length only within safe hours and every cap
+TRIAL_STEPS = (0.5, 0.75, 1.0, 1.1)
+
+
+def trial_steps(length: float, today: float | None, reach: float) -> list[float]:
+    """Where the bottles of a trial are drawn; none where the length is no extension. ``reach``: the least of safe hours and caps.
+
+    >>> trial_steps(600, 500, 650)
+    [300.0, 450.0, 600.0]
+    """
+    return [] if today is not None and length <= today else [round(s * length, 6) for s in TRIAL_STEPS if s <= 1 or s * length <= reach]
 
 
 @dataclass(frozen=True)
@@ -93,40 +109,24 @@ def checked(given: Mapping[str, Any]) -> dict[str, Any]:
     return out
 
 
-#: what contradicts what, each with its own words; keys are told to whoever asks
-CONTRADICTIONS = {
-    "step_too_fine": "the longest step at once is less than a full step of {step:g} {unit} for an interval of {interval:g} {unit}: nothing "
-                     "could ever be lengthened",
-    "gain_beyond_step": "nothing moves for less than {gain:.0%}, and at most {step:.0%} at once: nothing could ever be lengthened",
-    "act_unsure": "running to the act limit at less than 95 % sure would leave an engine past it more than one drain in twenty",
-    "more_verdicts_than_bottles": "{verdicts} verdicts in a row are asked for, and only {charges} charges: there would be intervals that no "
-                                  "verdict yet stands behind",
-    "house_beyond_cap": "the house rule is the whole of the maker's cap: it would say nothing that the cap does not",
-    "no_room_to_learn": "never beyond what was sampled, and never more than {step:.0%} at once without a bottle there: nothing longer could "
-                        "ever be tried",
-}  # fmt: skip
-
-
-def contradictions(policy: Policy, intervals: Sequence[tuple[float, str]] = ()) -> dict[str, str]:
-    """What of a policy cannot be together, in words by kind; ``intervals``: (length, h or km) of the compartments it is for."""
-    out: dict[str, str] = {}
+def contradictions(policy: Policy, intervals: Sequence[tuple[float, str]] = ()) -> list[Fact]:
+    """What of a policy cannot be together; ``intervals``: (length, h or km) of the compartments it is for."""
+    out: list[Fact] = []
     for length, unit in sorted(intervals):
         step = policy.step_km if unit == "km" else policy.step_h
         if length * policy.most_at_once < step:
-            out["step_too_fine"] = CONTRADICTIONS["step_too_fine"].format(step=step, unit=unit, interval=length)
+            out.append(told("step_too_fine", step=step, interval=length, meter=unit))
             break
     if policy.least_gain >= policy.most_at_once:
-        out["gain_beyond_step"] = CONTRADICTIONS["gain_beyond_step"].format(gain=policy.least_gain, step=policy.most_at_once)
-    if policy.limit == "act" and policy.confidence < 0.95:
-        out["act_unsure"] = CONTRADICTIONS["act_unsure"]
-    if policy.run_on_needed > 4 * policy.charges_needed:
-        out["more_verdicts_than_bottles"] = CONTRADICTIONS["more_verdicts_than_bottles"].format(
-            verdicts=policy.run_on_needed, charges=policy.charges_needed
-        )
+        out.append(told("gain_beyond_step", gain=policy.least_gain, step=policy.most_at_once))
+    if policy.limit == "act" and policy.confidence < SURE_OF_ACT:
+        out.append(told("act_unsure", sure=SURE_OF_ACT))
+    if policy.run_on_needed > BOTTLES_A_CHARGE * policy.charges_needed:
+        out.append(told("more_verdicts_than_bottles", verdicts=policy.run_on_needed, charges=policy.charges_needed))
     if policy.school == "house_rule" and policy.house_share >= 1:
-        out["house_beyond_cap"] = CONTRADICTIONS["house_beyond_cap"]
+        out.append(told("house_beyond_cap"))
     if policy.beyond_sampled <= 1 and policy.least_gain > 0:
-        out["no_room_to_learn"] = CONTRADICTIONS["no_room_to_learn"].format(step=policy.most_at_once)
+        out.append(told("no_room_to_learn"))
     return out
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 #: prices by key, in the order people read them: what they are, and per what
@@ -14,6 +14,8 @@ PRICES: dict[str, tuple[str, str]] = {
 }  # fmt: skip
 #: the nearest first
 SCOPES = ("unit", "family", "fleet")
+#: a year's use differs from the one before by about this share: common practice, no source
+YEARS_DIFFER = 0.15
 #: without these nothing can be said: the rest counts as nothing where nobody gave it
 NEEDED = ("oil_per_l",)
 
@@ -72,16 +74,6 @@ def drain_cost(prices: Mapping[str, Said], litres: float | None) -> DrainCost:
     return DrainCost(parts, at.get("consequence", 0.0), tuple(missing))
 
 
-def yearly_saving(rate_per_year: float, now: float, then: float) -> float:
-    """What a year costs less, from costs an hour (positive: saved)."""
-    return rate_per_year * (now - then)
-
-
-def litres_early(rate_per_year: float, litres: float, now_h: float, then_h: float) -> float:
-    """Litres a year that are poured away by draining at ``now_h`` where ``then_h`` would do."""
-    return rate_per_year * litres * (1 / now_h - 1 / then_h) if now_h < then_h else 0.0
-
-
-def saving_error(saving: float, rate_spread: float, cost_spread: Sequence[float] = ()) -> float:
-    """One standard error of a yearly saving: the year's use varies by ``rate_spread`` of itself; further shares add in squares."""
-    return abs(saving) * float(sum(x * x for x in (rate_spread, *cost_spread)) ** 0.5)
+def saving_error(saving: float) -> float:
+    """One standard error of a yearly saving: the year's use is not the last one's."""
+    return abs(saving) * YEARS_DIFFER

@@ -14,8 +14,8 @@ if TYPE_CHECKING:
     import httpx
 
 TIMEOUT_S = 8.0
-#: ways of proving oneself that are more than a password (RFC 8176)
-STRONG = {"mfa", "otp", "hwk", "swk", "fpt", "face", "sc"}
+#: ways of proving oneself that are something else than a password (RFC 8176); alone each is one factor, as a password is
+OTHER_WAYS = {"otp", "hwk", "swk", "fpt", "face", "sc"}
 ALGORITHMS = ["RS256", "PS256", "ES256"]
 
 
@@ -69,6 +69,11 @@ def _session(client_id: str, client_secret: str, back: str) -> Any:
     )  # fmt: skip
 
 
+def _strong(ways: set[str]) -> bool:
+    """Whether somebody proved themselves in two ways: the provider says so, or names a password and another."""
+    return "mfa" in ways or ("pwd" in ways and not OTHER_WAYS.isdisjoint(ways))
+
+
 def ask(issuer: str, client_id: str, client_secret: str, back: str) -> Asked:
     """Where to send whoever wants to be vouched for. Raises NotVouched."""
     import httpx
@@ -114,4 +119,4 @@ def answered(issuer: str, client_id: str, client_secret: str, back: str, asked: 
         raise NotVouched("the provider did not vouch for you: try again") from error
     amr = claims.get("amr") or []
     name = str(claims.get("name") or claims.get("preferred_username") or "")
-    return Vouched(issuer, str(claims["sub"]), name[:120], bool(STRONG.intersection(map(str, amr))))
+    return Vouched(issuer, str(claims["sub"]), name[:120], _strong({str(way) for way in amr}))

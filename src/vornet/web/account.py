@@ -11,7 +11,7 @@ from vornet.flows.house.identities import Errand
 from vornet.web import cookies
 from vornet.web.pages import Form, database, needs, number_like, recording, render, visitor
 from vornet.web.paper import qr
-from vornet.web.signin import address_of, sent
+from vornet.web.signin import address_of
 
 router = APIRouter(prefix="/me")
 
@@ -113,9 +113,9 @@ def provider(request: Request, form: Form) -> Response:
             identities.part(database(request), who)
             return RedirectResponse("/me", 303)
         sessions.own_password(database(request), who, form.get("password", ""), address_of(request))
-        address, answer = sent(request, Errand(account_id=who.account_id))
+        address, note = identities.send(Errand(account_id=who.account_id))
     except InputError as error:
         return _me(request, f"{error.field}: {error.why}")
     page = render(request, "leave.html", address=address, there=installation.provider())
-    page.headers["Set-Cookie"] = answer.headers["Set-Cookie"]
+    cookies.keep_way(request, page, note, identities.PATIENCE_S)
     return page

@@ -14,7 +14,8 @@ from starlette.exceptions import HTTPException
 
 from vornet.core import measures
 from vornet.core.errors import InputError
-from vornet.core.policy import RULES
+from vornet.core.policy import RULES, TRIAL_STEPS, trial_steps
+from vornet.core.prices import YEARS_DIFFER
 from vornet.flows.judge import approval
 from vornet.flows.pages import interval as flow
 from vornet.flows.pages.interval import Interval
@@ -46,8 +47,6 @@ SCHOOL_WORDS = {
 }  # fmt: skip
 #: guards that are a wall along the axis
 WALLS = ("cap", "oil_cap", "sampled", "step", "calendar", "oil_change")
-#: bottles of a trial, in shares of its length; the last only where it lies within safe hours and every cap
-TRIAL = (0.5, 0.75, 1.0, 1.1)
 
 
 def kind_of(found: Interval) -> str:
@@ -56,15 +55,9 @@ def kind_of(found: Interval) -> str:
 
 def _walls(found: Interval, system: str) -> list[tuple[str, str, str, float, bool]]:
     """Guards that stand along the axis: (key, words, what lifts it, where, whether it bites now)."""
-    current, decision = found.row["interval_meter"], found.decision
-    places = {
-        "cap": decision["schools"].get("maker"), "sampled": decision["evidence_cap"], "calendar": decision["schools"].get("calendar"),
-        "step": current * (1 + found.policy.most_at_once) if current else None,
-    }  # fmt: skip
     out = []
-    for g in decision["guards"]:
-        at = g["fact"].get("numbers", {}).get("limit") if isinstance(g["fact"], dict) else None
-        at = at if at is not None else places.get(g["key"])
+    for g in found.decision["guards"]:
+        at = g["fact"]["numbers"].get("limit")
         if g["key"] in WALLS and at is not None and math.isfinite(at):
             out.append((g["key"], say(g["fact"], system), say(g["lifts"], system) if g["lifts"] else "", float(at), bool(g["bites"])))
     return sorted(out, key=lambda w: w[3])
@@ -103,7 +96,9 @@ def _context(request: Request, found: Interval, shown: str, hand: float | None) 
         picked.high, picked.watch, picked.act, picked.past,
     )  # fmt: skip
     costs = found.costs
-    trial = [share * at for share in TRIAL[:3]] if not current or at > current else []
+    hard = [x for k, _, _, x, _ in walls if k in ("cap", "oil_cap", "calendar")]
+    reach = min([*hard, math.inf if decision["safe"] is None else decision["safe"], 9 * found.to_h])
+    trial = trial_steps(at, current, reach)
     drawn, places = chart.picture(
         flags, [Wall(words, x) for _, words, _, x, _ in walls], cone, table.hours, table.any_past, table.as_is, 1 - found.policy.confidence,
         None if costs is None else costs.per_hour, current, at, trial, _words(factor, unit),
@@ -120,11 +115,11 @@ def _context(request: Request, found: Interval, shown: str, hand: float | None) 
         "cost": None if costs is None else {"drain": costs.drain.total, "risk": costs.drain.consequence, "calendar":
                 None if math.isinf(costs.calendar) else costs.calendar, "currency": costs.currency},
         "rate": found.rate_per_year, "litres": found.litres, "litreUnit": measures.unit("volume", system),
-        "litreFactor": measures.shown(1.0, "volume", system), "differ": flow.YEARS_DIFFER,
+        "litreFactor": measures.shown(1.0, "volume", system), "differ": YEARS_DIFFER,
         "schools": [{"key": k, "at": v} for k, v in decision["schools"].items() if v is not None and math.isfinite(v)],
-        "walls": [{"key": k, "at": x} for k, _, _, x, _ in walls], "trial": TRIAL,
+        "walls": [{"key": k, "at": x} for k, _, _, x, _ in walls], "trial": TRIAL_STEPS,
         "step": found.policy.step_km if row["meter_unit"] == "km" else found.policy.step_h,
-        "caps": min([x for k, _, _, x, _ in walls if k in ("cap", "oil_cap", "calendar")] + [decision["safe"] or math.inf, found.to_h * 9]),
+        "caps": reach,
     }  # fmt: skip
     return base | {"drawn": drawn, "data": json.dumps(data).replace("<", "\\u003c"), "picked": picked, "at": at}
 

@@ -105,21 +105,16 @@ def enter_code(request: Request, form: OpenForm) -> Response:
     return enter_with(request, made, to)
 
 
-def sent(request: Request, errand: Errand) -> tuple[str, Response]:
-    """The provider's address for an errand, and an answer that keeps the note of it."""
-    address, note = identities.send(errand)
-    response = RedirectResponse(address, 303)
-    cookies.keep_way(request, response, note, identities.PATIENCE_S)
-    return address, response
-
-
 @router.get("/sign-in/with")
 def by_provider(request: Request, to: str = "/", invitation: str = "") -> Response:
     """Off to the provider of sign-ins."""
     try:
-        return sent(request, Errand(inside(to), invitation=invitation[:100]))[1]
+        address, note = identities.send(Errand(inside(to), invitation=invitation[:100]))
     except InputError as error:
         return _page(request, to, error.why)
+    response = RedirectResponse(address, 303)
+    cookies.keep_way(request, response, note, identities.PATIENCE_S)
+    return response
 
 
 @router.get(identities.BACK)

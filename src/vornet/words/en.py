@@ -118,6 +118,13 @@ _GUARDS = {
     "oil_cap": "What {oil:or the oil} may run at most {limit:length}",
     "oil_change": "Approved on another oil's evidence: back to {limit:length} until {oil:or this oil} has charges of its own",
     "sampled": "At most {times:g} × the longest oil hours sampled: {limit:length}",
+    "step_too_fine": "The longest step at once is less than a full step of {step:length} for an interval of {interval:length}: nothing could "
+    "ever be lengthened",
+    "gain_beyond_step": "Nothing moves for less than {gain:.0%}, and at most {step:.0%} at once: nothing could ever be lengthened",
+    "act_unsure": "Running to the act limit asks for {sure:.0%} sure at least: else more than one drain in twenty would be past it",
+    "more_verdicts_than_bottles": "{verdicts:.0f} verdicts in a row and only {charges:.0f} charges: more than their bottles can give",
+    "house_beyond_cap": "The house rule is the whole of the maker's cap: it would say nothing that the cap does not",
+    "no_room_to_learn": "Never beyond what was sampled, and nothing moves without a gain: nothing longer could ever be tried",
     "school": "The policy never goes beyond {school:SCHOOLS}: {limit:length}",
     "step": "At most +{share:.0%} at once: {limit:length}",
     "calendar": "The calendar limit falls at about {limit:length}",

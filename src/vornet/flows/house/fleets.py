@@ -30,7 +30,7 @@ def took_in(connection: Connection, rows: int) -> None:
 def find(db: Database, name: str) -> int:
     """The fleet's id. Raises InputError naming the fleets there are."""
     with db.anyone() as connection:
-        row = connection.execute("SELECT fleet_named(%s) AS id", [name]).fetchone()
+        row = connection.execute(query("register.fleet_named"), {"name": name}).fetchone()
     if row is None or row["id"] is None:
         known = ", ".join(names(db)) or "none yet"
         raise InputError("fleet", f"there is no fleet named {name!r} (known: {known})")
@@ -39,7 +39,7 @@ def find(db: Database, name: str) -> int:
 
 def names(db: Database) -> list[str]:
     with db.anyone() as connection:
-        return [r["name"] for r in connection.execute("SELECT name FROM fleet_names()").fetchall()]
+        return [r["name"] for r in connection.execute(query("register.fleet_names")).fetchall()]
 
 
 def only(db: Database) -> str:
@@ -95,10 +95,10 @@ def changed(was: dict[str, Any], now: dict[str, Any]) -> dict[str, list[Any]]:
 def find_or_make(db: Database, name: str, zone: str = "UTC", demo: bool = False) -> int:
     """The fleet's id, made with the default limits when it is new."""
     with db.anyone() as connection:
-        row = connection.execute("SELECT fleet_named(%s) AS id", [name]).fetchone()
+        row = connection.execute(query("register.fleet_named"), {"name": name}).fetchone()
         if row and row["id"] is not None:
             return int(row["id"])
-        made = connection.execute("SELECT fleet_make(%s, %s, %s) AS id", [name, zone, demo]).fetchone()
+        made = connection.execute(query("register.fleet_make"), {"name": name, "zone": zone, "demo": demo}).fetchone()
         assert made is not None
         fleet_id = int(made["id"])
     with db.fleet(fleet_id) as connection:
@@ -114,7 +114,7 @@ def delete(db: Database, name: str) -> None:
     """Remove a fleet and everything in it: as the database's owner, for the application may not."""
     fleet_id = find(db, name)
     with db.as_owner() as connection:
-        connection.execute("SELECT fleet_drop(%s)", [fleet_id])
+        connection.execute(query("register.fleet_drop"), {"fleet_id": fleet_id})
 
 
 def audit(connection: Connection, fleet_id: int, who: str, what: str, about: str, **detail: object) -> None:

@@ -62,7 +62,7 @@ def take_back(connection: Connection, by: Visitor, invitation_id: int) -> None:
 def offered(db: Database, token: str) -> Invitation | None:
     """What an invitation's link offers; None when it has ended."""
     with db.anyone() as connection:
-        row = connection.execute("SELECT * FROM invitation_of(%s)", [hashed(token)]).fetchone()
+        row = connection.execute(query("people.invitation_of"), {"token_hash": hashed(token)}).fetchone()
     return None if row is None else Invitation(**{**row, "roles": tuple(row["roles"])})
 
 
@@ -104,7 +104,7 @@ def password_link(connection: Connection, by: Visitor, account_id: int) -> str:
     member = connection.execute(query("people.member"), {"account_id": account_id}).fetchone()
     if member is None:
         raise InputError("person", "is not in this fleet")
-    mine = connection.execute("SELECT * FROM fleets_of(%s)", [account_id]).fetchall()
+    mine = connection.execute(query("people.fleets_of"), {"account_id": account_id}).fetchall()
     if len(mine) != 1:
         raise InputError("person", "has a sign-in that is not this fleet's alone: whoever runs Vornet gives the link (vornet user link)")
     return make_password_link(connection, by.fleet_id, account_id, member["login"], by.name)
@@ -125,14 +125,14 @@ def make_password_link(connection: Connection, fleet_id: int, account_id: int, l
 def whose_password(db: Database, token: str) -> str | None:
     """Whose password a link is for; None when it has ended."""
     with db.anyone() as connection:
-        row = connection.execute("SELECT * FROM password_link_of(%s)", [hashed(token)]).fetchone()
+        row = connection.execute(query("people.password_link_of"), {"token_hash": hashed(token)}).fetchone()
     return None if row is None else str(row["login"])
 
 
 def choose_password(db: Database, token: str, password: str) -> None:
     """Set the password that a link is for; the link is used up, and whatever was signed in or acted for the person ends."""
     with db.anyone() as connection:
-        row = connection.execute("SELECT * FROM password_link_of(%s)", [hashed(token)]).fetchone()
+        row = connection.execute(query("people.password_link_of"), {"token_hash": hashed(token)}).fetchone()
     if row is None:
         raise InputError("link", GONE)
     made = passwords.hashed(password, row["login"])

@@ -149,7 +149,7 @@ def take_off(connection: Connection, fleet_id: int, by: str, account_id: int) ->
     member = connection.execute(query("people.member"), {"account_id": account_id}).fetchone()
     if member is None:
         raise InputError("person", "is not in this fleet")
-    done = connection.execute("SELECT second_factor_off(%s, %s) AS done", [account_id, fleet_id]).fetchone()
+    done = connection.execute(query("people.second_off"), {"account_id": account_id, "fleet_id": fleet_id}).fetchone()
     if not (done and done["done"]):
         raise InputError("person", "has a sign-in that is not this fleet's alone: a recovery code of their own helps them")
     fleets.audit(connection, fleet_id, by, "second factor taken off", member["login"])

@@ -194,7 +194,7 @@ def sign_out_everywhere(db: Database, account_id: int, keep: str | None = None) 
     ended."""
     closed = end_others(db, account_id, keep)
     with db.person(account_id) as connection:
-        keys = connection.execute("SELECT end_keys_of(%s) AS n", [account_id]).fetchone()
+        keys = connection.execute(query("people.end_keys"), {"account_id": account_id}).fetchone()
     return closed + (keys["n"] if keys else 0)
 
 

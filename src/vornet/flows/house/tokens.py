@@ -24,7 +24,7 @@ def kept(connection: Connection, account_id: int | None) -> list[dict[str, Any]]
 def bearer(db: Database, token: str) -> Visitor | None:
     """The person a program acts for, within its token's scopes; None when the token is unknown or has ended."""
     with db.anyone() as connection:
-        t = connection.execute("SELECT * FROM token_owner(%s)", [hashed(token)]).fetchone()
+        t = connection.execute(query("people.token_owner"), {"token_hash": hashed(token)}).fetchone()
     if t is None:
         return None
     with db.fleet(t["fleet_id"]) as connection:

@@ -323,22 +323,19 @@ def _write_standing(connection: Connection, fleet_id: int, worked: Worked, today
             "last_sampled_on": date.fromordinal(int(samples.day[i])) if i >= 0 else None,
             "held": int(held[c]), "open_faults": as_json([f.plain() for f in decision.open_faults]), "outcome": decision.outcome,
             "proposed_meter": decision.proposed, "reason": as_json(decision.reason.plain()), "ranking": ranking,
-            "decision": figures, "slopes": slopes, **_oil_life(charges, range(int(charges.first[c]), int(h) + 1), decision, r, today),
+            "decision": figures, "slopes": slopes, **_oil_life(charges, range(int(charges.first[c]), int(h) + 1), hours, decision, r, today),
         })  # fmt: skip
     with connection.cursor() as cursor:
         cursor.executemany(query("history.put_standing"), rows)
 
 
-def _oil_life(charges: Charges, rows: range, decision: Decision, row: dict[str, Any], today: date) -> dict[str, Any]:
-    """The compartment's last charges against the life their oil has here: safe hours (with a fault open as it is now), as far as evidence and
-    caps let it run."""
-    bounds = [decision.safe, decision.evidence_cap, decision.schools.get("maker"), decision.safe_as_is if decision.open_faults else None]
-    known = [x for x in bounds if x is not None]
-    life = min(known) if decision.safe is not None and known else None
+def _oil_life(charges: Charges, rows: range, on_oil: float, decision: Decision, row: dict[str, Any], today: date) -> dict[str, Any]:
+    """The compartment's last charges against the life their oil has here; ``on_oil``: how long the running one has run."""
+    life = oil_life.life_of(decision)
     mine = [
         oil_life.Charge(
             int(charges.fill_day[h]), None if math.isnan(charges.end[h]) else int(charges.end_day[h]),
-            _none_if_nan(float(charges.end[h] - charges.fill[h])),
+            _none_if_nan(on_oil if math.isnan(charges.end[h]) else float(charges.end[h] - charges.fill[h])),
         )
         for h in rows
         if not math.isnan(charges.fill_day[h])

@@ -16,6 +16,7 @@ from vornet.core import learning
 from vornet.core.causes import CAUSES, NAMES
 from vornet.core.charges import Charges, cut
 from vornet.core.errors import InputError
+from vornet.core.held import AT_END, RUN_OUT
 from vornet.core.judge import VERDICTS, Judgement, judge
 from vornet.core.measurands import INDEX
 from vornet.core.oil_properties import PROPERTIES, decides
@@ -29,8 +30,6 @@ from vornet.words.say import say
 
 #: charges and versions shown
 MOST_CHARGES, MOST_VERSIONS, MOST_LISTED = 500, 30, 12
-#: a charge was run to its approved length from this share of it on; its last sample says how it ended from this share of the charge on
-RUN_OUT, AT_END = 0.95, 0.85
 
 
 @dataclass(frozen=True)

@@ -15,6 +15,7 @@ from vornet.flows.house import fleets
 from vornet.flows.judge import evaluate, fleet_history, taught
 from vornet.store import queue
 from vornet.store.database import Connection, Location, opened, query
+from vornet.words.say import say
 
 SCOPE_WORDS = {"fleet": "the whole fleet", "duty": "a duty", "family": "a family", "unit": "one unit"}
 #: compartments whose decision would change, named
@@ -71,10 +72,11 @@ def proposed(
     for r in _touched_by(connection, scope, place):
         by_policy.setdefault(would.of(r)[0], []).extend([(r["meter"], r["counts"])] if r["meter"] else [])
     wrong: dict[str, str] = {}
+    system = fleets.settings(connection)["measures"]
     for policy, intervals in by_policy.items():
-        wrong |= contradictions(policy, intervals)
+        wrong |= {f.kind: say(f, system) for f in contradictions(policy, intervals)}
     if not by_policy:
-        wrong |= contradictions(nearest({scope: rules})[0])
+        wrong |= {f.kind: say(f, system) for f in contradictions(nearest({scope: rules})[0])}
     if wrong:
         raise FormErrors(wrong)
     return rows, rules

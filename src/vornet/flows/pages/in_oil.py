@@ -14,8 +14,6 @@ from vornet.store.database import Connection, query
 
 PAGE = 60
 ORDERS = {"early": "life poured away", "overrun": "overrun", "used": "least life used", "family": "family", "depot": "depot"}
-#: a year's use differs from the one before by about this share: common practice, no source
-YEARS_DIFFER = 0.15
 
 
 @dataclass
@@ -52,7 +50,7 @@ class Sum:
     @property
     def saving_error(self) -> float:
         """One standard error of the yearly saving."""
-        return saving_error(self.saving or 0.0, YEARS_DIFFER)
+        return saving_error(self.saving or 0.0)
 
 
 def _costs(known: PriceList, family: str, unit: str) -> tuple[float | None, float]:

@@ -14,6 +14,7 @@ from vornet.core.charges import Charges
 from vornet.core.decision import Policy
 from vornet.core.held import Held, Run, whether
 from vornet.core.judge import Judgement
+from vornet.core.oil_life import DAYS_A_YEAR
 from vornet.core.oil_properties import decides
 from vornet.core.picture import Along, along
 from vornet.core.policy import Where
@@ -24,9 +25,6 @@ from vornet.store.database import Connection, query
 
 #: the axis goes on so far beyond what it has to show, and never farther than so many of today's intervals
 ROOM, FARTHEST = 1.08, 2.2
-DAYS_A_YEAR = 365.25
-#: a year's use differs from the one before by about this share: common practice, no source
-YEARS_DIFFER = 0.15
 
 
 @dataclass(frozen=True)

@@ -57,7 +57,7 @@ def open_on_device(connection: Connection, who: Visitor, job_id: int) -> str:
 def device_owner(db: Database, token: str, job_id: int) -> Visitor | None:
     """Whose device a key belongs to, for this job; None when it has ended or was made for another job."""
     with db.anyone() as connection:
-        d = connection.execute("SELECT * FROM job_device_owner(%s)", [_hash(token)]).fetchone()
+        d = connection.execute(query("jobs.device_owner"), {"token_hash": _hash(token)}).fetchone()
     if d is None or d["job_id"] != job_id:
         return None
     return Visitor(d["account_id"], d["login"], d["display_name"], d["fleet_id"], d["fleet"], tuple(d["roles"]), "", d["measures"])

@@ -132,3 +132,6 @@ SELECT DISTINCT ON (c.compartment_id) c.compartment_id, u.name AS unit, c.name A
     UNION ALL SELECT compartment_id, max(recorded_at) FROM drain GROUP BY 1) x
 JOIN compartment c USING (compartment_id) JOIN unit u USING (fleet_id, unit_id)
 ORDER BY c.compartment_id, x.at DESC
+
+-- :device_owner  whose device a key belongs to, asked before anybody is known
+SELECT * FROM job_device_owner(%(token_hash)s)

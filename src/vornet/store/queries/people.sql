@@ -194,3 +194,18 @@ SELECT fleet_id FROM fleets_left_touched(%(after_s)s)
 
 -- :fleets_with_labs  asked before a fleet is known
 SELECT fleet_id FROM fleets_with_labs()
+
+-- :end_keys  everything that acts for a person, in every fleet
+SELECT end_keys_of(%(account_id)s) AS n
+
+-- :token_owner  whom a program acts for, asked before a fleet is known
+SELECT * FROM token_owner(%(token_hash)s)
+
+-- :second_off  a lost second factor is taken off whoever is in this fleet alone
+SELECT second_factor_off(%(account_id)s, %(fleet_id)s) AS done
+
+-- :invitation_of  what a link offers, asked before a fleet is known
+SELECT * FROM invitation_of(%(token_hash)s)
+
+-- :password_link_of  whose password a link is for
+SELECT * FROM password_link_of(%(token_hash)s)

@@ -242,3 +242,15 @@ RETURNING version
 
 -- :precision_versions  newest first
 SELECT version, effective_from, rows, why, recorded_by FROM precision_set ORDER BY version DESC LIMIT 20
+
+-- :fleet_named  asked before a fleet is known
+SELECT fleet_named(%(name)s) AS id
+
+-- :fleet_names  the fleets there are
+SELECT name FROM fleet_names()
+
+-- :fleet_make  a fleet of that name
+SELECT fleet_make(%(name)s, %(zone)s, %(demo)s) AS id
+
+-- :fleet_drop  a fleet with everything in it; the owner's alone
+SELECT fleet_drop(%(fleet_id)s)

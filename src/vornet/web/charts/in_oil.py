@@ -46,7 +46,7 @@ def ticks(today: date, days: int) -> list[tuple[float, str]]:
 
 
 def ribbon(charges: Sequence[Sequence[float | None]], life: float | None, today: date, days: int, words: str) -> Markup:
-    """One row: blocks from fill to drain; the running one ends open. Without a known life the blocks are hatched."""
+    """One row: blocks from fill to drain; the running one ends today. Without a known life the blocks are hatched."""
     first, out = today.toordinal() - days, []
     for fill, end, hours in charges:
         if fill is None:
@@ -54,13 +54,11 @@ def ribbon(charges: Sequence[Sequence[float | None]], life: float | None, today:
         left = WIDTH * max(fill - first, 0) / days
         right = WIDTH * ((end if end is not None else today.toordinal()) - first) / days
         share = hours / life if hours is not None and life else None
-        if end is None:
-            share = None if life is None else 0.3  # as far as it has come is the compartment's own page
         tone = _tone(share)
         width = max(right - left - 1.6, 0.8)
         fill_as = f'fill="{tone}"' if tone else 'class="unknown"'
         past = f'<path class="past-life" d="M{left + width * life / hours:.1f},{HEIGHT - 1:.0f} H{left + width:.1f}"/>' if (
-            share and life and hours and share > 1 and end is not None) else ""  # fmt: skip
+            share and life and hours and share > 1) else ""  # fmt: skip
         out.append(f'<rect x="{left:.1f}" y="1" width="{width:.1f}" height="{HEIGHT - 3:g}" rx="1.5" {fill_as}/>{past}')
     return Markup(f'<svg class="thin-ribbon" viewBox="0 0 {WIDTH:g} {HEIGHT:g}" preserveAspectRatio="none" role="img" '
                   f'aria-label="{escape(words)}">{"".join(out)}</svg>')  # fmt: skip

@@ -65,8 +65,8 @@
     if (approve && from) approve.value = String(Math.round(held * D.factor * 100) / 100);
     show(held);
   }
-  const rounded = (h) => Math.max(Math.round(h * D.factor / stepShown()) * stepShown() / D.factor, least);
-  const stepShown = () => D.step * D.factor >= 500 ? 100 : D.step >= 1000 ? 100 : 5;
+  const grid = D.step >= 500 ? 100 : 5;  // dragged to full hundreds of km or miles, to full fives of hours
+  const rounded = (h) => Math.max(Math.round(h * D.factor / grid) * grid / D.factor, least);
 
   range.addEventListener("input", () => take(rounded(+range.value), range));
   range.addEventListener("keydown", (event) => {
