@@ -61,6 +61,8 @@ if [ ! -x .venv/bin/vornet ] || [ "$(cat "$stamps/python" 2>/dev/null)" != "$wan
     .venv/bin/uv pip sync -q --require-hashes --python .venv/bin/python requirements.lock scripts/uv.lock
   .venv/bin/uv pip install -q --system-certs --python .venv/bin/python --no-deps -e . 2>>.local/uv.log ||
     .venv/bin/uv pip install -q --python .venv/bin/python --no-deps -e .
+  rm -rf src/vornet/core/units_built && mkdir src/vornet/core/units_built # definitions of units, read once
+  .venv/bin/python -c "from vornet.core import conversion; conversion.convert(1, 'us_qt', 'liter')"
   echo "$want" > "$stamps/python"
 fi
 
@@ -83,5 +85,7 @@ if [ ! -f src/vornet/web/static/dist/app.css ] || [ "$(cat "$stamps/assets" 2>/d
     sum package-lock.json > "$stamps/npm"
   fi
   sh scripts/assets.sh >.local/assets.log 2>&1 || { cat .local/assets.log >&2; exit 1; }
+  rm -rf src/vornet/web/templates_built && mkdir src/vornet/web/templates_built # templates, compiled once
+  .venv/bin/python -c "from vornet.web import pages; pages.compile_templates()"
   echo "$want" > "$stamps/assets"
 fi

@@ -18,6 +18,11 @@ def main() -> None:
 
 
 def _calculate(name: str, lines: bool) -> None:
+    import gc
+    import os
+
+    gc.disable()  # one answer and away
+    os.environ.setdefault("PYDANTIC_DISABLE_PLUGINS", "__all__")  # looking for them reads every package's description
     from vornet.core.errors import InputError
     from vornet.flows.calc import command
 

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import re
 from functools import lru_cache
+from pathlib import Path
 from typing import Any
 
 from vornet.core.errors import InputError
@@ -33,6 +35,8 @@ joule calorie british_thermal_unit watt_hour watt horsepower metric_horsepower
 poise stokes mole hertz revolutions_per_minute turn radian degree percent ppm
 knot mile_per_hour kilometer_per_hour ampere volt ohm coulomb hectare acre
 """.split()
+#: pint's definitions, read once at set-up
+BUILT = Path(__file__).with_name("units_built")
 _PART = re.compile(r"([^\W\d]\w{0,39}|1)(?:(?:\*\*|\^)([+-]?[1-3]|\([+-]?[1-3]\)))?")
 _BETWEEN = re.compile(r"\s*([*/·])\s*(?!\*)")
 
@@ -48,7 +52,11 @@ def _allowed() -> frozenset[str]:
 def _registry() -> Any:
     import pint
 
-    registry: Any = pint.UnitRegistry()
+    registry: Any = None
+    if BUILT.is_dir():  # as set-up left it: a tenth of the time that reading the definitions takes
+        with contextlib.suppress(OSError):
+            registry = pint.UnitRegistry(cache_folder=BUILT)
+    registry = registry or pint.UnitRegistry()
     for line in _TRADE_UNITS.strip().splitlines():
         registry.define(line)
     return registry

@@ -157,12 +157,11 @@ class Confirmed:
 
 def interval_of(right: int, n: int) -> tuple[float, float]:
     """95 % interval of a share (Clopper & Pearson 1934); of nothing 0 to 1."""
-    from scipy import stats
+    from scipy import special
 
-    if not n:
-        return 0.0, 1.0
-    found = stats.binomtest(right, n).proportion_ci(0.95, method="exact")
-    return float(found.low), float(found.high)
+    low = float(special.betaincinv(right, n - right + 1, 0.025)) if right else 0.0
+    high = float(special.betaincinv(right + 1, n - right, 0.975)) if right < n else 1.0
+    return low, high
 
 
 def confirmed(history: History, found: Diagnosis, findings: Sequence[tuple[int, int, int, str]], about: int = ABOUT_DAYS) -> list[Confirmed]:

@@ -7,6 +7,7 @@ time; so many run at once, the others wait their turn. Such processes step back 
 from __future__ import annotations
 
 import contextlib
+import gc
 import multiprocessing
 import multiprocessing.forkserver as forkserver
 import os
@@ -21,7 +22,7 @@ P = ParamSpec("P")
 R = TypeVar("R")
 
 #: loaded once into the process that the others are forked from
-LOADED = ("numpy", "scipy.special", "scipy.stats", "vornet.io.apart_loaded")
+LOADED = ("vornet.io.apart_loaded", "numpy", "scipy.special")
 #: processes at a time and how many more may wait for their turn: of work that takes seconds, and of work that takes minutes
 CORES = os.cpu_count() or 2
 SHORT, LONG = (max(1, CORES - 1), 16), (max(1, CORES // 2), 6)
@@ -86,6 +87,8 @@ def _limit(memory_mb: int, seconds: int) -> None:
     resource.setrlimit(resource.RLIMIT_DATA, (most, most))
     resource.setrlimit(resource.RLIMIT_CPU, (seconds, seconds + 1))
     os.nice(NICE)
+    gc.freeze()
+    gc.enable()
 
 
 def _run(pipe: Pipe, memory_mb: int, seconds: int, function: Callable[..., Any], args: tuple[Any, ...], kwargs: dict[str, Any]) -> None:

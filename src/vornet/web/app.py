@@ -55,7 +55,7 @@ from vornet.web import calculators as calculator_pages
 from vornet.web import job as job_pages
 from vornet.web.guard import Guard
 from vornet.web.pages import render
-from vornet.web.server import DIST
+from vornet.web.server import APART, DIST
 
 log = logging.getLogger("vornet")
 
@@ -72,8 +72,6 @@ REFUSED = {
     "401": "Nobody is signed in, or the token has ended", "403": "Not for this role or this token", "404": "Nothing there",
     "413": "Too large", "422": "It does not fit; the detail says why", "503": "Busy: try again later",
 }  # fmt: skip
-#: what pages have worked in processes of their own is loaded once, where those are forked from
-APART = ("vornet.flows.judge.backtest", "vornet.flows.judge.limits", "vornet.flows.judge.policies", "vornet.flows.lab.inbox")
 
 
 def _pairs_as_items(schema: Any) -> None:

@@ -226,11 +226,15 @@ def _worked(page: Page, form: dict[str, str], mark: str = ".") -> dict[str, Any]
         return {"rows": [], "error": f"{error.field}: {error.why}", "picture": Markup("")}
 
 
+def worked_examples() -> dict[str, dict[str, Any]]:
+    """Every calculator's answer to what stands in it first."""
+    return {p.name: _worked(p, {a.key: a.first for a in p.asks}) for p in PAGES.values()}
+
+
 @router.get("", dependencies=[needs("see")])
 def show(request: Request) -> Response:
     """Every calculator, each worked with an example."""
-    worked = {p.name: _worked(p, {a.key: a.first for a in p.asks}) for p in PAGES.values()}
-    return render(request, "calculators.html", pages=PAGES.values(), worked=worked, tab="calculators")
+    return render(request, "calculators.html", pages=PAGES.values(), worked=worked_examples(), tab="calculators")
 
 
 @router.post("/{name}", dependencies=[needs("see")])

@@ -2,18 +2,21 @@
 
 from __future__ import annotations
 
+import contextlib
 import hmac
 import re
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from datetime import date
 from importlib.resources import files
+from pathlib import Path
 from typing import Annotated, Any
 from urllib.parse import quote, urlsplit
 
 from fastapi import Depends, Request
 from fastapi.responses import HTMLResponse
-from jinja2 import Environment, FileSystemLoader, StrictUndefined, pass_context, select_autoescape
+from jinja2 import Environment, FileSystemBytecodeCache, FileSystemLoader, StrictUndefined, pass_context, select_autoescape
+from jinja2.bccache import Bucket
 from jinja2.runtime import Context
 from markupsafe import Markup
 from starlette.datastructures import FormData, UploadFile
@@ -39,8 +42,20 @@ from vornet.words.say import each, say
 
 #: fields of one form
 MOST_FIELDS = 20_000
+
+
+class _Compiled(FileSystemBytecodeCache):
+    """Templates as set-up compiled them; one that has changed since is compiled anew, and kept where that can be written."""
+
+    def dump_bytecode(self, bucket: Bucket) -> None:
+        with contextlib.suppress(OSError):
+            super().dump_bytecode(bucket)
+
+
+TEMPLATES = Path(str(files("vornet.web") / "templates"))
+COMPILED = TEMPLATES.with_name("templates_built")
 _environment = Environment(
-    loader=FileSystemLoader(str(files("vornet.web") / "templates")),
+    loader=FileSystemLoader(TEMPLATES), bytecode_cache=_Compiled(str(COMPILED)) if COMPILED.is_dir() else None,
     autoescape=select_autoescape(), undefined=StrictUndefined, trim_blocks=True, lstrip_blocks=True,
 )  # fmt: skip
 
@@ -212,6 +227,12 @@ _environment.globals.update(
     drop=drop, life_bar=life_bar, verdict_words={**WORDS, "none": "No verdict", "held": "Held"},
     verdict_of=lambda code: VERDICTS.get(code, "none"), outcome_words=OUTCOME_WORDS, cause_names=NAMES, assumed_words=assumed_words,
 )  # fmt: skip
+
+
+def compile_templates() -> None:
+    """Compile every template, so that no first visitor waits for it."""
+    for name in _environment.list_templates(["html"]):
+        _environment.get_template(name)
 
 
 def visitor(request: Request) -> Visitor:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import subprocess
 import sys
 import threading
@@ -12,14 +13,22 @@ from importlib.resources import files
 from pathlib import Path
 from typing import Any
 
+#: what pages have worked in processes of their own is loaded once, where those are forked from
+APART = ("vornet.flows.judge.backtest", "vornet.flows.judge.limits", "vornet.flows.judge.policies", "vornet.flows.lab.inbox")
 #: styles, scripts and fonts as they are built
 DIST = Path(str(files("vornet.web"))) / "static" / "dist"
 
 
 def run(host: str, port: int, today: date | None = None, demo: bool = False, beside: Sequence[Sequence[str]] = ()) -> None:
     """Serve until stopped, with ``vornet`` commands running beside once it answers. ``today`` fixes the day (demo and screenshots)."""
+    from vornet.io import apart
+
+    apart.prepare(*APART)
+    apart.begin()  # loads on another core while this process loads the application
+    gc.disable()  # everything made from here to the first request stays
     import uvicorn
 
+    from vornet.flows.house import passwords
     from vornet.store.database import Database, locate
     from vornet.web.app import create_app
 
@@ -30,25 +39,24 @@ def run(host: str, port: int, today: date | None = None, demo: bool = False, bes
                 await super().startup(sockets)
                 if not self.should_exit:
                     open_here.enter_context(_beside(*beside))
-                    threading.Thread(target=_warm, name="warming", daemon=True).start()
+                    threading.Thread(target=passwords.fits, args=(None, ""), name="common passwords", daemon=True).start()
 
         db = Database(locate(), size=16)
         open_here.callback(db.close)
-        config = uvicorn.Config(create_app(db, today=today, demo=demo), host=host, port=port, log_level="warning", access_log=False)
+        app = create_app(db, today=today, demo=demo)
+        _warm()
+        gc.collect()
+        gc.freeze()
+        gc.enable()
+        config = uvicorn.Config(app, host=host, port=port, log_level="warning", access_log=False)
         Server(config).run()
 
 
 def _warm() -> None:
-    """Load beside the first requests what the first calculator, typed quantity, paper and sign-in would wait for."""
-    from vornet.core import conversion
-    from vornet.flows import calc
-    from vornet.flows.house import passwords
-    from vornet.io import apart
+    """Load what the first calculator and typed quantity would wait for."""
+    from vornet.web import calculators
 
-    calc.calculators()
-    conversion.convert(1.0, "us_qt", "liter")
-    passwords.fits(None, "")
-    apart.begin()
+    calculators.worked_examples()
 
 
 @contextmanager

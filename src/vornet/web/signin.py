@@ -12,7 +12,6 @@ from vornet.core.errors import InputError
 from vornet.flows.house import access, first_run, identities, installation, second_factor, sessions
 from vornet.flows.house.identities import Errand
 from vornet.flows.house.sessions import Opened
-from vornet.sim.demo import LOGINS, NAMES
 from vornet.web import cookies
 from vornet.web.pages import Form, OpenForm, base_address, database, from_here, needs, number_like, opened, render, visitor
 
@@ -41,7 +40,11 @@ def agent_of(request: Request) -> str:
 
 
 def _page(request: Request, to: str, error: str = "", login: str = "") -> Response:
-    logins = [(name, word, role, NAMES[name], access.ROLE_WORDS[role]) for name, word, role in LOGINS]
+    logins: list[tuple[str, str, str, str, str]] = []
+    if request.app.state.demo:  # the simulator is loaded for the demo alone
+        from vornet.sim.demo import LOGINS, NAMES
+
+        logins = [(name, word, role, NAMES[name], access.ROLE_WORDS[role]) for name, word, role in LOGINS]
     return render(
         request, "signin.html", 422 if error else 200, to=inside(to), error=error, login=login, logins=logins,
         provider=installation.provider(),

@@ -29,7 +29,13 @@ def answered(title: str) -> Any:
 class Given(BaseModel):
     """An input: every field known, every number finite."""
 
-    model_config = ConfigDict(extra="forbid", allow_inf_nan=False, populate_by_name=True)
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False, populate_by_name=True, defer_build=True)
+
+
+class Answer(BaseModel):
+    """What a calculator answers."""
+
+    model_config = ConfigDict(defer_build=True)
 
 
 @dataclass(frozen=True)

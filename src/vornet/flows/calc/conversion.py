@@ -4,10 +4,8 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from pydantic import BaseModel
-
 from vornet.core import conversion
-from vornet.flows.calc.base import Calculator, Given, asked
+from vornet.flows.calc.base import Answer, Calculator, Given, asked
 
 
 class ConvertIn(Given):
@@ -16,7 +14,7 @@ class ConvertIn(Given):
     to: Annotated[str, asked("to", "", "liter", max_length=60)]
 
 
-class ConvertOut(BaseModel):
+class ConvertOut(Answer):
     value: float
 
 

@@ -6,11 +6,11 @@ from datetime import date
 from typing import Annotated, Literal
 
 import numpy as np
-from pydantic import BaseModel, Field
+from pydantic import Field
 
 from vornet.core import due as due_rules
 from vornet.core.errors import InputError
-from vornet.flows.calc.base import Calculator, Given, answered, asked
+from vornet.flows.calc.base import Answer, Calculator, Given, answered, asked
 
 Day = date  # a field may be called date, too
 
@@ -46,7 +46,7 @@ class DueIn(Given):
     today: Annotated[date, asked("Today", "day", "2026-01-20")]
 
 
-class DueOut(BaseModel):
+class DueOut(Answer):
     due_meter: Annotated[float | None, answered("due at meter")]
     due_date: Annotated[date | None, answered("due on")]
     earliest: date | None

@@ -7,7 +7,7 @@ from typing import Annotated
 from pydantic import BaseModel, ConfigDict, Field
 
 from vornet.core import identity
-from vornet.flows.calc.base import Calculator, Given, answered, asked
+from vornet.flows.calc.base import Answer, Calculator, Given, answered, asked
 
 
 class AdditivesIn(BaseModel):
@@ -43,17 +43,17 @@ class IdentifyIn(Given):
     ]
 
 
-class ShareOut(BaseModel):
+class ShareOut(Answer):
     name: str
     share: float
 
 
-class RunnerUpOut(BaseModel):
+class RunnerUpOut(Answer):
     name: str
     residual: float
 
 
-class IdentifyOut(BaseModel):
+class IdentifyOut(Answer):
     shares: Annotated[list[ShareOut], answered("share of")]
     residual: float
     runner_up: Annotated[RunnerUpOut | None, answered("best other single oil")]

@@ -5,11 +5,11 @@ from __future__ import annotations
 from typing import Annotated, Literal
 
 import numpy as np
-from pydantic import BaseModel, Field
+from pydantic import Field
 
 from vornet.core import money
 from vornet.core.errors import InputError
-from vornet.flows.calc.base import Calculator, Given, Number, answered, asked
+from vornet.flows.calc.base import Answer, Calculator, Given, Number, answered, asked
 
 Hours = Annotated[float, Field(gt=0, le=1e7)]
 Cost = Annotated[float, Field(ge=0, le=1e12)]
@@ -29,13 +29,13 @@ class IntervalCostIn(Given):
     hours: Annotated[list[Hours], asked("Cost at, h", "", [500, 625, 700], max_length=10_000)] = []
 
 
-class CostAt(BaseModel):
+class CostAt(Answer):
     h: Annotated[float, answered("at, h")]
     chance: Annotated[float, answered("chance past the limit")]
     cost_per_h: Annotated[float, answered("cost per h")]
 
 
-class IntervalCostOut(BaseModel):
+class IntervalCostOut(Answer):
     cheapest_h: Annotated[float, answered("cheapest, h")]
     cheapest_cost_per_h: Annotated[float, answered("its cost per h")]
     at: list[CostAt]
@@ -67,12 +67,12 @@ class AgeReplacementIn(Given):
     hours: Annotated[list[Hours], asked("Cost at, h", "", [300, 500], max_length=10_000)] = []
 
 
-class AgeCostAt(BaseModel):
+class AgeCostAt(Answer):
     h: Annotated[float, answered("at, h")]
     cost_per_h: Annotated[float, answered("cost per h")]
 
 
-class AgeReplacementOut(BaseModel):
+class AgeReplacementOut(Answer):
     optimum_h: Annotated[float | None, answered("best replaced at, h (none: run to failure)")]
     optimum_cost_per_h: Annotated[float, answered("its cost per h")]
     run_to_failure_cost_per_h: Annotated[float, answered("run to failure, cost per h")]

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from pydantic import BaseModel, Field
+from pydantic import Field
 
 from vornet.core import contamination, viscosity
-from vornet.flows.calc.base import Calculator, Given, answered, asked
+from vornet.flows.calc.base import Answer, Calculator, Given, answered, asked
 
 Viscosity = Annotated[float, Field(gt=0, le=1e6)]
 Temperature = Annotated[float, Field(ge=-100, le=400)]
@@ -21,7 +21,7 @@ class ViscosityAtIn(Given):
     t_c: Annotated[Temperature, asked("Wanted at", "°C", 25)]
 
 
-class ViscosityAtOut(BaseModel):
+class ViscosityAtOut(Answer):
     kv_cst: Annotated[float, answered("viscosity, mm²/s")]
 
 
@@ -35,7 +35,7 @@ class ViscosityIndexIn(Given):
     kv100_cst: Annotated[Viscosity, asked("At 100 °C", "mm²/s", 8.86)]
 
 
-class ViscosityIndexOut(BaseModel):
+class ViscosityIndexOut(Answer):
     vi: Annotated[int, answered("viscosity index")]
     vi_unrounded: Annotated[float, answered("before rounding")]
 
@@ -51,7 +51,7 @@ class GradeIn(Given):
     kv40_cst: Annotated[Viscosity | None, asked("At 40 °C", "mm²/s", 105)] = None
 
 
-class GradeOut(BaseModel):
+class GradeOut(Answer):
     sae_engine: Annotated[list[str], answered("SAE engine grade")]
     sae_gear: Annotated[list[str], answered("SAE gear grade")]
     iso_vg: Annotated[int | None, answered("ISO VG")]
@@ -81,7 +81,7 @@ class BlendIn(Given):
     ]
 
 
-class BlendOut(BaseModel):
+class BlendOut(Answer):
     kv_cst: Annotated[float, answered("viscosity, mm²/s")]
 
 
@@ -96,7 +96,7 @@ class FuelIn(Given):
     kv_fuel_cst: Annotated[Viscosity, asked("Fuel", "mm²/s", 1.1)]
 
 
-class FuelOut(BaseModel):
+class FuelOut(Answer):
     fuel_share: Annotated[float, answered("share of fuel")]
 
 
@@ -115,7 +115,7 @@ class CleanlinessIn(Given):
     counts_per_ml: CountsIn
 
 
-class CleanlinessOut(BaseModel):
+class CleanlinessOut(Answer):
     code: str
 
 

@@ -4,10 +4,8 @@ from __future__ import annotations
 
 from typing import Annotated, Literal
 
-from pydantic import BaseModel
-
 from vornet.core import limits, trend
-from vornet.flows.calc.base import Calculator, Given, Number, answered, asked
+from vornet.flows.calc.base import Answer, Calculator, Given, Number, answered, asked
 
 
 class LimitsIn(Given):
@@ -18,7 +16,7 @@ class LimitsIn(Given):
     method_sd: Annotated[float, asked("Method's sd", "", 0, ge=0, le=1e7)] = 0.0
 
 
-class LimitsOut(BaseModel):
+class LimitsOut(Answer):
     watch: float
     act: float
     n: Annotated[int, answered("values")]
@@ -49,25 +47,25 @@ class TrendIn(Given):
     ]
 
 
-class OlsOut(BaseModel):
+class OlsOut(Answer):
     slope: float
     intercept: float
     se: float | None
     p: float | None
 
 
-class TheilSenOut(BaseModel):
+class TheilSenOut(Answer):
     slope: float
     low: float | None
     high: float | None
 
 
-class MannKendallOut(BaseModel):
+class MannKendallOut(Answer):
     tau: float
     p: float
 
 
-class TrendOut(BaseModel):
+class TrendOut(Answer):
     ols: Annotated[OlsOut, answered("least squares")]
     theil_sen: Annotated[TheilSenOut, answered("median slope")]
     mann_kendall: Annotated[MannKendallOut, answered("Mann–Kendall")]

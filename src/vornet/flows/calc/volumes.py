@@ -4,10 +4,8 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from pydantic import BaseModel
-
 from vornet.core import volumes
-from vornet.flows.calc.base import Calculator, Given, Litres, Number, SomeLitres, answered, asked
+from vornet.flows.calc.base import Answer, Calculator, Given, Litres, Number, SomeLitres, answered, asked
 
 
 class CarryOverIn(Given):
@@ -18,7 +16,7 @@ class CarryOverIn(Given):
     new_value: Annotated[Number, asked("New oil has", "", 0)]
 
 
-class CarryOverOut(BaseModel):
+class CarryOverOut(Answer):
     residual_share: Annotated[float, answered("stays behind, share")]
     start_value: Annotated[float, answered("next charge starts with")]
     residual_l: Annotated[float, answered("stays behind, L")]
@@ -36,7 +34,7 @@ class FlushIn(Given):
     target_share: Annotated[float, asked("Old oil down to", "share", 0.05, gt=0, lt=1)]
 
 
-class FlushOut(BaseModel):
+class FlushOut(Answer):
     drains: int
     final_share: Annotated[float, answered("old oil's share then")]
 
@@ -54,7 +52,7 @@ class RefillIn(Given):
     pack_l: Annotated[Litres, asked("Packs of", "L", 5)]
 
 
-class RefillOut(BaseModel):
+class RefillOut(Answer):
     target_l: Annotated[float, answered("to pour in all, L")]
     first_pour_l: Annotated[float, answered("first pour, L")]
     top_up_l: Annotated[float, answered("then up to, L")]

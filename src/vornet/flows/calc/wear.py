@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from typing import Annotated, Literal
 
-from pydantic import BaseModel, Field
+from pydantic import Field
 
 from vornet.core import ledger, safe_hours
-from vornet.flows.calc.base import Calculator, Given, Litres, Number, SomeLitres, answered, asked
+from vornet.flows.calc.base import Answer, Calculator, Given, Litres, Number, SomeLitres, answered, asked
 
 
 class TopUpIn(Given):
@@ -52,14 +52,14 @@ class WearRateIn(Given):
     samples: Annotated[list[SampleIn], asked("Samples: hour and mg/kg", "", [{"h": 500, "ppm": 60}], min_length=1, max_length=2000)]
 
 
-class StretchOut(BaseModel):
+class StretchOut(Answer):
     from_h: Annotated[float, answered("from, h")]
     to_h: Annotated[float, answered("to, h")]
     rate_mg_h: Annotated[float, answered("wear rate, mg/h")]
     se_mg_h: Annotated[float | None, answered("standard error, mg/h")]
 
 
-class WearRateOut(BaseModel):
+class WearRateOut(Answer):
     rate_mg_h: Annotated[float, answered("wear rate, mg/h")]
     undiluted_rise_ppm: Annotated[float, answered("undiluted rise, mg/kg")]
     per_100h_ppm: Annotated[float, answered("per 100 h, mg/kg")]
@@ -97,7 +97,7 @@ class SafeIntervalIn(Given):
     confidence: Annotated[float, asked("Confidence", "", 0.95)] = 0.95
 
 
-class SafeIntervalOut(BaseModel):
+class SafeIntervalOut(Answer):
     mean_crossing_h: Annotated[float | None, answered("mean meets the limit, h")]
     safe_h: Annotated[float | None, answered("safe hours")]
     limiting: Annotated[Literal["high", "low"] | None, answered("side")]
