@@ -9,6 +9,7 @@ import pytest
 from conftest import EXAMPLES, HEADER, TODAY, routes, row
 from vornet.core.errors import InputError
 from vornet.flows.house import access, first_run, fleets, people, sessions, tokens
+from vornet.flows.judge import trials
 from vornet.flows.judge.settle import settling
 from vornet.flows.lab import labs, parcels
 from vornet.flows.work import cards
@@ -69,6 +70,8 @@ def cast(db):
             conditions={}, by="t", today=TODAY,
         )  # fmt: skip
         ids["shipment_id"] = parcels.pack(c, fleet_id, [ids["bottle_id"]], ids["lab_id"], "", "t", TODAY)
+        ids["rollout_id"], _ = trials.roll_out(c, fleet_id, "T1 engine", 600, [ids["compartment_id"]], "", "t", TODAY)
+        ids["trial_id"] = trials.listed(c)[0]["trial_id"]
         ids["job_id"] = cards.make(c, fleets.find(db, name), ids["unit_id"], [ids["compartment_id"]], [], TODAY, True, "", "t")
     return name, ids
 

@@ -41,7 +41,8 @@ class Terms:
     """What the register and the calendar add for one compartment, in meter units; None = unknown.
 
     ``stated``: what the register's own interval was before anybody approved another; ``approved_day`` (ordinal) when the one in
-    force was approved, None where it is the register's. ``oil_cap``: the most that the oil in use may run.
+    force was approved, None where it is the register's. ``oil_cap``: the most that the oil in use may run;
+    ``trial``: the length that is on trial now.
     """
 
     cap: float | None = None
@@ -49,6 +50,7 @@ class Terms:
     stated: float | None = None
     approved_day: int | None = None
     oil_cap: float | None = None
+    trial: float | None = None
 
 
 @dataclass(frozen=True)

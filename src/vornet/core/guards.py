@@ -151,6 +151,8 @@ def steps(case: Case, rules: Rules, allowed: float) -> None:
     if base is not None:
         most = base * (1 + policy.most_at_once)
         rules.ask("step", allowed > most, case.told("step", share=policy.most_at_once, limit=most), most, told("lifts_step"))
+    if terms.trial is not None and base is not None:
+        rules.ask("trial", allowed > base, case.told("trial", limit=terms.trial), base, told("lifts_trial"))
     if terms.calendar is not None:
         sooner = allowed > terms.calendar and (case.current is None or terms.calendar > 0)
         rules.ask("calendar", sooner, case.told("calendar", limit=terms.calendar), max(terms.calendar, case.current or 0.0),

@@ -12,6 +12,8 @@ from typing import Any
 from vornet.core import drain, volumes
 from vornet.core.drain import DrainFacts, DrainFigures
 
+#: what a part of a visit is for: the oil is changed, or a bottle is drawn between two drains
+DRAIN, BOTTLE = "drain", "sample"
 #: entries of these keys are a list: each one counts
 LISTS = ("pour", "level_read", "photo")
 MAGNET = ("clean", "fine fuzz", "a few flecks", "thick furry build-up", "slivers or chips")
@@ -89,12 +91,15 @@ _STEPS: dict[str, Step] = {
 _FILL_FIRST = ("gearbox", "axle", "differential", "final_drive", "primary")
 
 
-def steps(kind: str, document: Mapping[str, Any], schools: Mapping[str, str], sample: bool) -> tuple[Step, ...]:
-    """The steps of one compartment's drain in its own order.
+def steps(kind: str, document: Mapping[str, Any], schools: Mapping[str, str], sample: bool, task: str = DRAIN) -> tuple[Step, ...]:
+    """The steps of one compartment's drain in its own order; of a bottle alone, the few it takes.
 
     ``schools``: options in force (core.schools). A box with a fill plug proves that it opens first; oil
     that is drained after cooling is not warmed; the filter comes off before, while or after it drains.
     """
+    if task == BOTTLE:
+        warm = () if schools.get("drain_temperature") == "cooled" else ("warm",)
+        return tuple(_STEPS[k] for k in ("safe", "meter", *warm, "sample", "end"))
     order = ["safe", "meter"]
     if kind in _FILL_FIRST or document.get("level_method") == "overflow":
         order.append("fill_open")
@@ -137,8 +142,10 @@ class Kit:
     pan_l: float | None
 
 
-def kit(document: Mapping[str, Any], sample: bool, pack_l: float) -> Kit:
+def kit(document: Mapping[str, Any], sample: bool, pack_l: float, task: str = DRAIN) -> Kit:
     """Oil in packs, filters, seals, bottle, tools and pan for one compartment as the register knows it."""
+    if task == BOTTLE:
+        return Kit((KitLine("Sample bottle and label", "capped until the moment"), KitLine("Tube or valve fitting")), None, pack_l, None)
     lines: list[KitLine] = []
     capacity = document.get("capacity_l") or document.get("system_volume_l")
     refill = volumes.refill(capacity, pack_l, first_pour_share=drain.FIRST_SHARE) if capacity else None
@@ -252,11 +259,13 @@ def meter_key(meter_no: int) -> str:
     return "meter_2" if meter_no == 2 else "meter"
 
 
-def wanting(document: Mapping[str, Any], said: Said, visit: Said, meter_no: int = 1) -> list[tuple[str, str]]:
-    """What still has to be entered before a drain can be finished: (key, sentence). ``meter_no``: the meter it counts."""
+def wanting(document: Mapping[str, Any], said: Said, visit: Said, meter_no: int = 1, task: str = DRAIN) -> list[tuple[str, str]]:
+    """What still has to be entered before a part can be finished: (key, sentence). ``meter_no``: the meter it counts."""
     out = []
     if visit.get(meter_key(meter_no)) is None:
         out.append(("meter", "the meter has not been read"))
+    if task == BOTTLE:
+        return out if said.get("sample_no") else [*out, ("sample", "the bottle has no number")]
     still = open_drains(document, said)
     if still:
         out.append(("shut", f"not confirmed shut: {', '.join(still)}"))

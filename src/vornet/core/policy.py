@@ -22,17 +22,6 @@ SCHOOLS = ("condition", "house_rule", "fixed_last_sample", "statistical")
 
 #: to run to the act limit one has to be at least so sure; a charge is sampled at most so often
 SURE_OF_ACT, BOTTLES_A_CHARGE = 0.95, 4
-#: bottles of a trial, in shares of its length; what lies beyond the length only within safe hours and every cap
-TRIAL_STEPS = (0.5, 0.75, 1.0, 1.1)
-
-
-def trial_steps(length: float, today: float | None, reach: float) -> list[float]:
-    """Where the bottles of a trial are drawn; none where the length is no extension. ``reach``: the least of safe hours and caps.
-
-    >>> trial_steps(600, 500, 650)
-    [300.0, 450.0, 600.0]
-    """
-    return [] if today is not None and length <= today else [round(s * length, 6) for s in TRIAL_STEPS if s <= 1 or s * length <= reach]
 
 
 @dataclass(frozen=True)

@@ -19,7 +19,7 @@ from vornet.flows.house import fleets, people
 from vornet.flows.judge import evaluate, prices
 from vornet.flows.lab import results
 from vornet.flows.register import register
-from vornet.sim import engine, fittings, parcels, reviews, trial_fleets, visits
+from vornet.sim import decisions, engine, fittings, parcels, reviews, trial_fleets, visits
 from vornet.sim.fleet import FLEET, LAB, OILS, UNITS, ZONE, CompartmentSpec, OilSpec, UnitSpec
 from vornet.store.database import Connection, Database, clone_dir, query
 
@@ -236,6 +236,9 @@ def load(
             parcels.load(connection, fleet_id, parcels.set_up(connection, fleet_id, lab_address), truth, until)
             evaluate.evaluate_within(connection, fleet_id, until)
             reviews.load(connection, fleet_id, NAMES["analyst"], until)
+            decisions.load(connection, fleet_id, NAMES["planner"], start, until)
+            evaluate.evaluate_within(connection, fleet_id, until)
+            decisions.try_some(connection, fleet_id, NAMES["planner"], until)
             evaluate.evaluate_within(connection, fleet_id, until)
             _set_prices(connection, fleet_id, start)
             fleets.audit(connection, fleet_id, "demo", "demo simulated", FLEET, start=start.isoformat(), until=until.isoformat())

@@ -256,7 +256,7 @@ def live(
             faults = [(f, _strength(f, day)) for f in spec.faults if _strength(f, day) > 0.08]
             tank.run(gained if spec.meter_no == 1 else gained * (unit.second_share or 1.0), faults)
             early = spec.new_at_start and not drains_seen[c] and tank.hours >= 0.25 * spec.interval
-            due = early or tank.hours >= spec.interval * overdue[c] or day - tank.since_day >= spec.interval_days
+            due = early or tank.hours >= spec.run_to(day) * overdue[c] or day - tank.since_day >= spec.interval_days
             missing = spec.system_l - tank.litres
             step = max(1.0, 0.05 * spec.system_l)
             if missing >= step * (1 + 0.15 * abs(z[0])) and not due and not idle:
@@ -272,7 +272,7 @@ def live(
                         row["reading_after"] = round(1 - (missing - litres) / spec.marks_l + 0.03 * z[5], 2)
                     story.top_ups.append(row)
             part = spec.samples_a_charge
-            mark = spec.interval * (tank.next_sample + 1) / part
+            mark = spec.run_to(day) * (tank.next_sample + 1) / part
             if not due and tank.next_sample < part - 1 and tank.hours >= mark * (1 + 0.04 * z[3]) and not idle:
                 tank.next_sample += 1
                 numbers[c] += 1

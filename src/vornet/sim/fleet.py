@@ -130,7 +130,12 @@ class CompartmentSpec:
     bend: float = 1.0  # what oxidises gains like oil hours to this power
     faster: tuple[int, float] | None = None  # from the first drain after this day on the oil ages so many times as fast
     changed: tuple[int, str] | None = None  # from this day on the next drain gets another oil, and it is written down
+    longer: tuple[tuple[int, float], ...] = ()  # from each of these days on it is run to another interval
     stays: float | None = None  # share of the system that a drain leaves behind; None: what the capacities say
+
+    def run_to(self, day: int) -> float:
+        """The interval that drains follow on a day of the history."""
+        return next((length for since, length in reversed(self.longer) if day >= since), self.interval)
 
     @property
     def marks_l(self) -> float:
@@ -250,8 +255,10 @@ UNITS: tuple[UnitSpec, ...] = (
     _bus(11, 182000), _bus(12, 240500, engine=(OLD_DIRT,)), _bus(13, 96000),
     _bus(14, 131000, interval=30000, pace=1.25), _bus(15, 310200, engine=(BEARING,)),
     _bus(16, 58800, more={"said_capacity_l": 24.0}), _bus(17, 203300, engine=(SOOT,)), _bus(18, 144000),
-    _genset("GS Northholm 1", "Northholm Power", "diesel", 18200), _genset("GS Northholm 2", "Northholm Power", "diesel", 17650),
-    _genset("GS Ostrelle 1", "Ostrelle Power", "diesel", 30100, interval=250.0), _genset("GS Ostrelle 2", "Ostrelle Power", "diesel", 29400),
+    _genset("GS Northholm 1", "Northholm Power", "diesel", 18200), 
+    _genset("GS Northholm 2", "Northholm Power", "diesel", 17650, longer=((700, 700.0),)),
+    _genset("GS Ostrelle 1", "Ostrelle Power", "diesel", 30100, interval=250.0, longer=((640, 300.0),)),
+    _genset("GS Ostrelle 2", "Ostrelle Power", "diesel", 29400),
     _genset("GS Dellarow 1", "Dellarow Digester", "biogas", 41000),
     _genset("GS Dellarow 2", "Dellarow Digester", "biogas", 39500, (SILOXANE,)),
     UnitSpec("Quay Crane 1", "Vessary Quay", "QC-25", "harbour", "h", 6, 12000, (_hydraulics("hydraulics", 260),)),
@@ -262,7 +269,7 @@ UNITS: tuple[UnitSpec, ...] = (
         _marine("port engine"), _marine("starboard engine"), _marine_gear("port gearbox"), _marine_gear("starboard gearbox"),
         _hydraulics("ramp hydraulics"), _hydraulics("bow thruster hydraulics", 75))),
     UnitSpec("MV Braelune", "Northholm Pier", "Ferry 28", "inter-island ferry", "h", 8.6, 26300, (
-        _marine("port engine"), _marine("starboard engine"), _marine_gear("port gearbox"),
+        _marine("port engine", longer=((1040, 600.0),)), _marine("starboard engine"), _marine_gear("port gearbox"),
         _marine_gear("starboard gearbox", (SEA,)), _hydraulics("steering hydraulics", 60))),
     UnitSpec("WB Skua", "Vessary Quay", "Workboat 18", "workboat", "h", 6.0, 3900, (
         _marine("engine", (SCUFFING,)), _marine_gear("gearbox"), _hydraulics("deck hydraulics", 90, meter_no=2)),

@@ -47,6 +47,7 @@ from vornet.web import (
     report,
     review,
     signin,
+    trials,
     unit,
     unit_new,
     welcome,
@@ -94,7 +95,8 @@ def create_app(db: Database, today: date | None = None, demo: bool = False) -> F
     app.state.db, app.state.fixed_today, app.state.demo = db, today, demo
     app.mount("/static", StaticFiles(directory=DIST, check_dir=False), name="static")
     for module in (
-        signin, account, welcome, board, compartment, interval, prices, policy, in_oil, drain, bottles, lab, review, limits, report, plan,
+        signin, account, welcome, board, compartment, interval, trials, prices, policy, in_oil, drain, bottles, lab, review, limits,
+        report, plan,
         job_pages, paper, unit_new, unit, compartment_form, items, attachments, library, calculator_pages, admin,
     ):  # fmt: skip
         app.include_router(module.router, include_in_schema=False)

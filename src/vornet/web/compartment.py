@@ -65,6 +65,18 @@ def _interval_on(facts: Facts, day: float) -> float | None:
     return meter
 
 
+def _planned(facts: Facts, fill: float) -> tuple[ribbon.Mark, ...]:
+    """Bottles of a trial that runs, still to be drawn."""
+    t = next((t for t in facts.trials if t["state"] == "running"), None)
+    if t is None or math.isnan(fill):
+        return ()
+    return tuple(
+        ribbon.Mark(fill + s["at"], f"Bottle for the trial at {figure(s['at'])} {facts.unit} on this oil")
+        for s in t["progress"].get("steps", ())
+        if s["state"] in ("ahead", "late")
+    )
+
+
 def ribbon_of(facts: Facts, keys: list[str], everything: bool, system: str = measures.SI) -> Markup:
     """The compartment's history as a drawing."""
     charges, samples, unit = facts.charges, facts.loaded.history.samples, facts.unit
@@ -127,7 +139,8 @@ def ribbon_of(facts: Facts, keys: list[str], everything: bool, system: str = mea
     panels = tuple(_panel(facts, key, first, at, latest) for key in keys)
     if not blocks:
         return Markup("")
-    whole = ribbon.Ribbon(tuple(blocks), tuple(notches), drops, panels, unit, start=min(b.fill for b in blocks), drains=drains, marks=marks)
+    whole = ribbon.Ribbon(tuple(blocks), tuple(notches), drops, panels, unit, start=min(b.fill for b in blocks), drains=drains, marks=marks,
+                          planned=_planned(facts, float(charges.fill[-1]) if count else math.nan))  # fmt: skip
     if system == measures.US:
         kind = "distance" if unit == "km" else "hours"
         factor = measures.shown(1.0, kind, system) or 1.0

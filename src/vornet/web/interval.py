@@ -13,12 +13,14 @@ from fastapi.responses import RedirectResponse, Response
 from starlette.exceptions import HTTPException
 
 from vornet.core import measures
+from vornet.core import trial as trials_of
 from vornet.core.errors import InputError
-from vornet.core.policy import RULES, TRIAL_STEPS, trial_steps
+from vornet.core.policy import RULES
 from vornet.core.prices import YEARS_DIFFER
-from vornet.flows.judge import approval
+from vornet.flows.judge import approval, trials
 from vornet.flows.pages import interval as flow
 from vornet.flows.pages.interval import Interval
+from vornet.web import trials as web_trials
 from vornet.web.charts import interval as chart
 from vornet.web.charts.interval import Cone, Flag, Wall
 from vornet.web.pages import (
@@ -70,25 +72,40 @@ def policy_words(found: Interval) -> list[tuple[str, str, str]]:
             if key != ("step_h" if found.row["meter_unit"] == "km" else "step_km")]  # fmt: skip
 
 
+def _sides_cost(found: Interval, factor: float) -> tuple[float | None, float | None] | None:
+    """What an hour cost at the length before an approval and costs at the one since, per shown unit; None without prices."""
+    if found.held is None or found.costs is None or found.table is None:
+        return None
+
+    def at(length: float | None) -> float | None:
+        if length is None or found.costs is None or found.table is None or not 0 < length <= found.to_h:
+            return None
+        return float(np.interp(length, found.table.hours[1:], found.costs.per_hour)) / factor
+
+    return at(found.held.before), at(found.held.version["meter"])
+
+
 def _words(factor: float, unit: str) -> Callable[[float], str]:
     return lambda h: f"{h * factor:,.0f} {unit}"
 
 
-def _context(request: Request, found: Interval, shown: str, hand: float | None) -> dict[str, Any]:
+def _context(request: Request, found: Interval, shown: str, hand: float | None, before: float | None = None) -> dict[str, Any]:
+    """``before``: what was run before a trial that runs now; it is what others are compared with."""
     system, kind = visitor(request).measures, kind_of(found)
     factor, unit = measures.shown(1.0, kind, system) or 1.0, measures.unit(kind, system)
     row, decision, table = found.row, found.decision, found.table
     base = {
         "row": row, "found": found, "decision": decision, "kind": kind, "unit": row["meter_unit"], "school_words": SCHOOL_WORDS,
         "seen": found.seen, "policy_words": policy_words(found),
-        "walls": (walls := _walls(found, system)), "drawn": None, "data": "", "picked": None,
+        "current": before or row["interval_meter"], "walls": (walls := _walls(found, system)), "sides_cost": _sides_cost(found, factor),
+        "drawn": None, "data": "", "picked": None,
     }  # fmt: skip
     if table is None:
         return base
     picked = next((p for p in table.properties if p.key == shown), table.properties[0])
     flags = [Flag(f"{SCHOOL_WORDS[k]} {v * factor:,.0f}", v) for k, v in decision["schools"].items()
              if v is not None and math.isfinite(v) and k in SCHOOL_WORDS]  # fmt: skip
-    current = row["interval_meter"]
+    current = before or row["interval_meter"]
     at = min(hand or decision["proposed"] or current or decision["safe"] or found.to_h / 2, found.to_h)
     cone = Cone(
         picked.name, f"{picked.unit}{' · limits it' if picked is table.properties[0] else ''}".strip(" ·"), table.hours,
@@ -98,7 +115,7 @@ def _context(request: Request, found: Interval, shown: str, hand: float | None) 
     costs = found.costs
     hard = [x for k, _, _, x, _ in walls if k in ("cap", "oil_cap", "calendar")]
     reach = min([*hard, math.inf if decision["safe"] is None else decision["safe"], 9 * found.to_h])
-    trial = trial_steps(at, current, reach)
+    trial = trials_of.steps(at, current, reach)
     drawn, places = chart.picture(
         flags, [Wall(words, x) for _, words, _, x, _ in walls], cone, table.hours, table.any_past, table.as_is, 1 - found.policy.confidence,
         None if costs is None else costs.per_hour, current, at, trial, _words(factor, unit),
@@ -117,29 +134,40 @@ def _context(request: Request, found: Interval, shown: str, hand: float | None) 
         "rate": found.rate_per_year, "litres": found.litres, "litreUnit": measures.unit("volume", system),
         "litreFactor": measures.shown(1.0, "volume", system), "differ": YEARS_DIFFER,
         "schools": [{"key": k, "at": v} for k, v in decision["schools"].items() if v is not None and math.isfinite(v)],
-        "walls": [{"key": k, "at": x} for k, _, _, x, _ in walls], "trial": TRIAL_STEPS,
+        "walls": [{"key": k, "at": x} for k, _, _, x, _ in walls], "trial": trials_of.STEPS,
         "step": found.policy.step_km if row["meter_unit"] == "km" else found.policy.step_h,
         "caps": reach,
     }  # fmt: skip
     return base | {"drawn": drawn, "data": json.dumps(data).replace("<", "\\u003c"), "picked": picked, "at": at}
 
 
-def _page(request: Request, compartment_id: int, error: str = "", form: dict[str, Any] | None = None) -> Response:
+def as_proposed(row: dict[str, Any], meter: float) -> float:
+    """The proposal itself, where it comes back as it was shown in the fleet's unit."""
+    proposed = (row["decision"] or {}).get("proposed")
+    return float(proposed) if proposed and abs(meter - proposed) < 1e-4 * proposed else meter
+
+
+def page(
+    request: Request, compartment_id: int, error: str = "", form: dict[str, Any] | None = None, failed: str = "Not approved"
+) -> Response:
+    """The page of one interval; with ``error`` what was typed stays."""
     with database(request).fleet(visitor(request).fleet_id) as connection:
         found = flow.load(connection, compartment_id, today(request))
+        tried = trials.listed(connection, compartment_id)
     if found is None:
         raise HTTPException(404, NO_COMPARTMENT)
     shown = request.query_params.get("property", "")[:40]
     return render(
-        request, "interval.html", 422 if error else 200, error=error, form=opened(form or {}),
-        **_context(request, found, shown, None),
+        request, "interval.html", 422 if error else 200, error=error, form=opened(form or {}), failed=failed,
+        tried=tried, strip=lambda t: web_trials.strip(request, t), trial_words=trials.STATE_WORDS,
+        **_context(request, found, shown, None, next((t["before"] for t in tried if t["state"] == "running"), None)),
     )  # fmt: skip
 
 
 @router.get("/compartments/{compartment_id}/interval", dependencies=[needs("see_intervals")])
 def show(request: Request, compartment_id: int) -> Response:
     """The interval of one compartment: picture, money, walls, approval."""
-    return _page(request, compartment_id)
+    return page(request, compartment_id)
 
 
 @router.post("/compartments/{compartment_id}/interval", dependencies=[needs("approve_interval")])
@@ -150,9 +178,7 @@ def approve(request: Request, compartment_id: int, row: CompartmentRow, form: Fo
         meter = typed(form, "interval", "distance" if row["meter_unit"] == "km" else "hours", request)
         if meter is None:
             raise InputError("interval", "is missing")
-        proposed = (row["decision"] or {}).get("proposed")
-        if proposed and abs(meter - proposed) < 1e-4 * proposed:
-            meter = proposed  # the proposal as shown in the fleet's unit, sent back
+        meter = as_proposed(row, meter)
         days = number_of(form.get("days"), "days") or None
         with recording(request) as connection:
             approval.approve(
@@ -161,6 +187,27 @@ def approve(request: Request, compartment_id: int, row: CompartmentRow, form: Fo
             )  # fmt: skip
     except InputError as error:
         if form.get("seen"):
-            return _page(request, compartment_id, f"{error.field.replace('_', ' ')}: {error.why}", form)
+            return page(request, compartment_id, f"{error.field.replace('_', ' ')}: {error.why}", form)
         raise
     return RedirectResponse(f"/compartments/{compartment_id}#decision", 303)
+
+
+@router.post("/compartments/{compartment_id}/trial", dependencies=[needs("approve_interval")])
+def begin_trial(request: Request, compartment_id: int, row: CompartmentRow, form: Form) -> Response:
+    """Begin a trial of a longer interval in the charge that runs."""
+    who = visitor(request)
+    try:
+        length = typed(form, "interval", "distance" if row["meter_unit"] == "km" else "hours", request)
+        if length is None:
+            raise InputError("interval", "is missing")
+        length = as_proposed(row, length)
+        with recording(request) as connection:
+            trials.start(
+                connection, who.fleet_id, compartment_id, length, form.get("why", ""), who.name, today(request),
+                rests_on=form.get("seen", "")[:40],
+            )  # fmt: skip
+    except InputError as error:
+        if form.get("seen"):
+            return page(request, compartment_id, f"{error.field.replace('_', ' ')}: {error.why}", form, "Not begun")
+        raise
+    return RedirectResponse(f"/compartments/{compartment_id}/interval", 303)

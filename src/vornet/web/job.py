@@ -18,6 +18,7 @@ from vornet.core import drain as drains
 from vornet.core import job as rules
 from vornet.core import measures
 from vornet.core.errors import InputError
+from vornet.flows.judge import trials
 from vornet.flows.pages import board
 from vornet.flows.pages import rows as rows_of
 from vornet.flows.register import units
@@ -69,21 +70,23 @@ def show_list(request: Request, state: str = "todo") -> Response:
 
 
 @router.get("/units/{unit_id}/job", dependencies=[needs("log_work")])
-def new(request: Request, unit_id: int, compartment: int | None = None) -> Response:
+def new(request: Request, unit_id: int, compartment: int | None = None, bottle: int | None = None) -> Response:
     """What a visit to this unit is for: what is due is ticked already."""
-    return _new(request, unit_id, compartment, "")
+    return _new(request, unit_id, compartment, "", bottle)
 
 
-def _new(request: Request, unit_id: int, compartment: int | None, error: str) -> Response:
+def _new(request: Request, unit_id: int, compartment: int | None, error: str, bottle: int | None = None) -> Response:
     day = today(request)
     with database(request).fleet(visitor(request).fleet_id) as connection:
         found = units.page(connection, unit_id, day)
         if found is None:
             raise HTTPException(404, "There is no such unit in this fleet.")
         waiting = rows_of.open_job(connection, unit_id)
+        trial_of = {t["compartment_id"]: t for t in trials.listed(connection) if t["state"] == "running"}
     soon = day + timedelta(days=21)
     return render(
         request, "job_new.html", 422 if error else 200, **opened(found), soon=soon, chosen=compartment, error=error, waiting=waiting,
+        bottle=bottle, trial_of=trial_of,
         plan_words=units.plan_words,
     )  # fmt: skip
 
@@ -96,7 +99,7 @@ def make(request: Request, unit_id: int, form: Form) -> Response:
         with recording(request) as connection:
             job_id = cards.make(
                 connection, who.fleet_id, unit_id, form.ids("compartment"), form.ids("item"), on, form.get("sample") == "yes",
-                form.get("note", ""), who.name,
+                form.get("note", ""), who.name, form.ids("bottle"),
             )  # fmt: skip
     except InputError as error:
         return _new(request, unit_id, None, error.why)
@@ -168,7 +171,7 @@ def _device_data(request: Request, found: dict[str, Any], token: str) -> dict[st
         d, place = p["document"], p["place"]
         meter_kind = "distance" if place["meter_unit"] == "km" else "hours"
         parts[p["part_id"]] = {
-            "title": p["title"], "system": d.get("system_volume_l"), "capacity": d.get("capacity_l"),
+            "title": p["title"], "task": p["task"], "system": d.get("system_volume_l"), "capacity": d.get("capacity_l"),
             "without": d.get("capacity_without_filter_l"), "marks": d.get("volume_between_marks_l"),
             "filters": bool(d.get("filters")), "pack": p["kit"].pack_l,
             "drains": [x["place"] for x in d.get("drain_points", ())] or ["drain"],

@@ -33,7 +33,7 @@ from vornet.core.measures import Hand
 from vornet.core.oil_properties import BY_PROPERTY
 from vornet.flows.house import access, installation
 from vornet.flows.house.people import Visitor
-from vornet.flows.judge import verdicts
+from vornet.flows.judge import trials, verdicts
 from vornet.flows.judge.settle import AT_ONCE, settling
 from vornet.flows.pages import rows as rows_of
 from vornet.store.database import Connection, Database
@@ -389,12 +389,22 @@ def _unheard_stops(request: Request) -> list[dict[str, Any]]:
         return verdicts.unheard_stops(connection)
 
 
+def _stopped_trials(request: Request) -> list[dict[str, Any]]:
+    """Trials that a bottle stopped: on every page of everybody until a planner has taken note."""
+    who = request.state.visitor
+    if who is None:
+        return []
+    with database(request).fleet(who.fleet_id) as connection:
+        return trials.stopped(connection)
+
+
 def render_text(request: Request, template: str, **context: Any) -> str:
     """A template's text with what every page needs."""
     who = request.state.visitor
     return _environment.get_template(template).render(
         visitor=who, today=today(request), path=request.url.path, demo=request.app.state.demo,
-        measures=who.measures if who else measures.SI, unheard_stops=lambda: _unheard_stops(request), **context,
+        measures=who.measures if who else measures.SI, unheard_stops=lambda: _unheard_stops(request),
+        stopped_trials=lambda: _stopped_trials(request), **context,
     )  # fmt: skip
 
 

@@ -13,7 +13,7 @@ from vornet.web.pages import database, named, needs, render, today, visitor
 
 router = APIRouter()
 HORIZONS = ((14, "2 weeks"), (30, "30 days"), (90, "3 months"), (365, "a year"))
-FILTERS = (("all", "Due within"), ("overdue", "Overdue"), ("drains", "Oil drains"), ("items", "Service items"),
+FILTERS = (("all", "Due within"), ("overdue", "Overdue"), ("drains", "Oil drains"), ("bottles", "Trial bottles"), ("items", "Service items"),
            ("unknown", "No record yet"), ("condition", "By look"))  # fmt: skip
 
 

@@ -29,6 +29,7 @@ TABLES = {
     "SIDES": {"high": "above", "low": "below"},
     "SCHOOLS": {"house_rule": "the house rule", "fixed_last_sample": "the last sample's line", "statistical": "the statistical limits"},
     "LIMITS": {"watch": "watch", "act": "act"},
+    "VERDICTS": {"act": "Act", "stop": "Stop"},
     "MAGNETS": {"furry": "thick furry build-up", "chips": "slivers or chips"},
     "SEEN": {
         "air_filter": "air filter found dusty, blocked or leaking",
@@ -128,6 +129,7 @@ _GUARDS = {
     "school": "The policy never goes beyond {school:SCHOOLS}: {limit:length}",
     "step": "At most +{share:.0%} at once: {limit:length}",
     "calendar": "The calendar limit falls at about {limit:length}",
+    "trial": "{limit:length} are on trial in this charge",
 }
 #: what lifts a guard
 _LIFTS = {
@@ -145,6 +147,15 @@ _LIFTS = {
     "lifts_school": "Another school in the policy",
     "lifts_step": "A next step, once this one holds",
     "lifts_calendar": "A longer calendar limit, or more use",
+    "lifts_trial": "The trial's end: adopted, or fallen back from",
+}
+#: why a trial stopped
+_TRIALS = {
+    "trial_past": "the bottle at {at:length} is past the watch limit of {of:PROPERTIES}",
+    "trial_verdict": "the bottle at {at:length} says {verdict:VERDICTS}",
+    "trial_fault": "a fault is open: {parts:joined}",
+    "trial_sold": "the unit is no longer in the fleet",
+    "trial_forecast": "as its bottles say now, this charge is safe for {safe:length}, short of the next bottle at {next:length}",
 }
 #: why a decision came out as it did
 _REASONS = {
@@ -251,7 +262,19 @@ _CONCESSIONS = {
 }
 
 ENGLISH = Language(
-    sentences={**_EVIDENCE, **_SIGNS, **_FAULTS, **_GUARDS, **_LIFTS, **_REASONS, **_BOTTLES, **_HOLDS, **_LEARNED, **_CONCESSIONS},
+    sentences={
+        **_EVIDENCE,
+        **_SIGNS,
+        **_FAULTS,
+        **_GUARDS,
+        **_LIFTS,
+        **_TRIALS,
+        **_REASONS,
+        **_BOTTLES,
+        **_HOLDS,
+        **_LEARNED,
+        **_CONCESSIONS,
+    },
     tables=TABLES,
     marks={"joined": "; ", "listed": ", ", "plus": " + ", "sentences": ". ", "and": " and ", "or": " or "},
 )

@@ -41,7 +41,25 @@ def chance_of(connection: Connection, family: str, compartment_id: int, meter: f
     return chance_at(loaded.history, charges, judgement, loaded.limits, loaded.policies, at, meter)
 
 
-def _checked(row: dict[str, Any], decision: dict[str, Any], meter: float, why: str, days: int | None, start: date, today: date) -> None:
+def still_stands(decision: dict[str, Any], versions: list[dict[str, Any]], rests_on: str) -> None:
+    """Raise Changed where what was on the page (``seen``) is no longer what stands; '' was not looked at."""
+    if not rests_on or rests_on == seen(decision, versions):
+        return
+    another = max(versions, key=lambda v: v["recorded_at"]) if not rests_on.endswith(f".{len(versions)}") and versions else None
+    what = f"{another['approved_by']} has approved {another['meter']:g} meanwhile" if another else (
+        "what it rests on has changed since the page was opened")  # fmt: skip
+    raise Changed("interval", f"{what}: look again, and approve if it still holds")
+
+
+def versions_of(connection: Connection, compartments: list[int]) -> dict[int, list[dict[str, Any]]]:
+    """The interval's versions, oldest first, of those compartments that ever had one approved."""
+    out: dict[int, list[dict[str, Any]]] = {}
+    for r in connection.execute(query("register.approved_versions"), {"compartments": compartments}).fetchall():
+        out.setdefault(r["compartment_id"], []).append(r)
+    return out
+
+
+def check(row: dict[str, Any], decision: dict[str, Any], meter: float, why: str, days: int | None, start: date, today: date) -> None:
     """What may be approved. Raises InputError by field."""
     if not 0 < meter <= 1e6:
         raise InputError("interval", "an interval must be above zero")
@@ -102,22 +120,21 @@ def approve_many(
 
 def approve(
     connection: Connection, fleet_id: int, compartment_id: int, meter: float, why: str, by: str, today: date, *,
-    days: int | None = None, effective_from: date | None = None, rests_on: str = "",
+    days: int | None = None, effective_from: date | None = None, rests_on: str = "", after_trial: bool = False,
 ) -> None:  # fmt: skip
     """A named person approves an interval; the old one stays on record. ``days``: the calendar limit beside it, None keeps the one
-    there is; ``rests_on``: what was on the page (``seen``), '' for whoever did not look at one. Raises InputError, Changed."""
+    there is; ``rests_on``: what was on the page (``seen``), '' for whoever did not look at one; ``after_trial``: its trial has
+    just been adopted. Raises InputError, Changed."""
     row = connection.execute(query("board.compartment"), {"compartment_id": compartment_id}).fetchone()
     if row is None:
         raise InputError("compartment", "is not in this fleet")
     decision = decision_record.opened(row["decision"], row["slopes"]) or {}
     versions = connection.execute(query("register.intervals_of"), {"compartment_id": compartment_id}).fetchall()
-    if rests_on and rests_on != seen(decision, versions):
-        another = max(versions, key=lambda v: v["recorded_at"]) if not rests_on.endswith(f".{len(versions)}") and versions else None
-        what = f"{another['approved_by']} has approved {another['meter']:g} meanwhile" if another else (
-            "what it rests on has changed since the page was opened")  # fmt: skip
-        raise Changed("interval", f"{what}: look again, and approve if it still holds")
+    still_stands(decision, versions, rests_on)
+    if not after_trial and connection.execute(query("trials.running"), {"compartments": [compartment_id]}).fetchone():
+        raise InputError("interval", "a trial runs here: adopt it, or fall back from it, first")
     start = effective_from or today
-    _checked(row, decision, meter, why, days, start, today)
+    check(row, decision, meter, why, days, start, today)
     kept = days if days is not None else versions[-1]["days"] if versions else None
     evidence = decision | {"chance_at_approved": chance_of(connection, row["family"], compartment_id, meter, today)}
     connection.execute(

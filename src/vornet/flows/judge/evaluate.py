@@ -6,7 +6,7 @@ Everything is worked in columns for many compartments at once; one compartment i
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from datetime import date
 from typing import Any
@@ -28,7 +28,7 @@ from vornet.core.measurands import COUNT, KEYS
 from vornet.core.rates import StretchRates, stretch_rates
 from vornet.core.standing import days_left, headroom
 from vornet.flows.house import fleets
-from vornet.flows.judge import aside, decision_record, digests, holds, learned, new_oil, taught
+from vornet.flows.judge import approval, aside, decision_record, digests, held, holds, learned, new_oil, taught, trials
 from vornet.flows.judge.fleet_history import Loaded, load, without_held
 from vornet.flows.plan import service
 from vornet.store import bulk, queue
@@ -41,13 +41,14 @@ AT_ONCE = 8_000
 
 @dataclass(frozen=True)
 class Worked:
-    """What core made of it; ``decisions`` by compartment number."""
+    """What core made of it; ``decisions`` by compartment number, ``stands`` the verdict of each sample that stands."""
 
     loaded: Loaded
     charges: Charges
     rates: StretchRates
     judgement: Judgement
     decisions: dict[int, Decision]
+    stands: np.ndarray
 
     @property
     def cause_keys(self) -> tuple[str, ...]:
@@ -67,7 +68,7 @@ def work(loaded: Loaded, charges: Charges, signed: dict[int, int] | None = None,
     by_hand = np.isin(loaded.sample_ids, list(known))
     mine = range(len(terms)) if only is None else np.flatnonzero(np.isin(loaded.compartment_ids, only)).tolist()
     decisions = decide(loaded.history, charges, judgement, loaded.limits, loaded.policies, terms, stands, by_hand, mine, loaded.oil_names)
-    return Worked(loaded, charges, rates, judgement, dict(zip(mine, decisions, strict=True)))
+    return Worked(loaded, charges, rates, judgement, dict(zip(mine, decisions, strict=True)), stands)
 
 
 def _terms(loaded: Loaded, c: int, oil: int) -> Terms:
@@ -76,7 +77,7 @@ def _terms(loaded: Loaded, c: int, oil: int) -> Terms:
     days, approved = r["interval_days"], r["approved_from"]
     calendar = rate * days if days and rate > 0 else None
     oil_cap = loaded.oil_caps[oil][r["meter_unit"]] if 0 <= oil < len(loaded.oil_caps) else None
-    return Terms(r["cap_meter"], calendar, r["stated_meter"], approved.toordinal() if approved else None, oil_cap)
+    return Terms(r["cap_meter"], calendar, r["stated_meter"], approved.toordinal() if approved else None, oil_cap, r["trial_length"])
 
 
 def _parts(loaded: Loaded) -> Iterator[tuple[str, np.ndarray]]:
@@ -182,9 +183,9 @@ def evaluate_within(
             kept = {"fleet_id": fleet_id, "part": "learned", "families": [], "digest": poured}
             connection.execute(query("history.put_digest"), kept)
     connection.execute(query("history.rank"), {"only": written})
-    held = int((~loaded.history.samples.usable).sum())
+    on_hold = int((~loaded.history.samples.usable).sum())
     return {
-        "compartments": len(loaded.compartment_ids), "samples": len(loaded.sample_ids), "held": held, "set_aside": left_out.settle(),
+        "compartments": len(loaded.compartment_ids), "samples": len(loaded.sample_ids), "held": on_hold, "set_aside": left_out.settle(),
     }  # fmt: skip
 
 
@@ -221,6 +222,8 @@ def _judge_and_write(
 ) -> None:  # fmt: skip
     charges = cut(part.history)
     worked = work(part, charges, signed, written)
+    if trials.follow(connection, fleet_id, worked, signed, today):  # intervals fell back: decided anew by them
+        worked = work(part, charges, signed, written)
     _write_evaluations(connection, fleet_id, worked, written)
     _write_standing(connection, fleet_id, worked, today, left_out.ids)
     _write_baselines(connection, fleet_id, worked, today, healthy(part, charges, signed))
@@ -288,8 +291,9 @@ def _write_standing(connection: Connection, fleet_id: int, worked: Worked, today
     last = np.full(count, -1)
     judged = samples.usable
     last[samples.comp[judged]] = np.flatnonzero(judged)
-    held = np.bincount(samples.comp[~samples.usable], minlength=count)
+    on_hold = np.bincount(samples.comp[~samples.usable], minlength=count)
     rows = []
+    versions = approval.versions_of(connection, [int(loaded.compartment_ids[c]) for c in worked.decisions])
     for c, decision in worked.decisions.items():
         compartment_id, r, i = int(loaded.compartment_ids[c]), loaded.register[c], int(last[c])
         if compartment_id in skip:
@@ -321,12 +325,23 @@ def _write_standing(connection: Connection, fleet_id: int, worked: Worked, today
             "last_sample_id": int(loaded.sample_ids[i]) if i >= 0 else None,
             "last_proposed": int(worked.judgement.proposed[i]) if i >= 0 else None,
             "last_sampled_on": date.fromordinal(int(samples.day[i])) if i >= 0 else None,
-            "held": int(held[c]), "open_faults": as_json([f.plain() for f in decision.open_faults]), "outcome": decision.outcome,
+            "held": int(on_hold[c]), "open_faults": as_json([f.plain() for f in decision.open_faults]), "outcome": decision.outcome,
             "proposed_meter": decision.proposed, "reason": as_json(decision.reason.plain()), "ranking": ranking,
-            "decision": figures, "slopes": slopes, **_oil_life(charges, range(int(charges.first[c]), int(h) + 1), hours, decision, r, today),
+            "decision": figures, "slopes": slopes,
+            **_held(worked, c, versions.get(compartment_id, ()), today),
+            **_oil_life(charges, range(int(charges.first[c]), int(h) + 1), hours, decision, r, today),
         })  # fmt: skip
     with connection.cursor() as cursor:
         cursor.executemany(query("history.put_standing"), rows)
+
+
+def _held(worked: Worked, c: int, versions: Sequence[dict[str, Any]], today: date) -> dict[str, Any]:
+    """Whether the compartment's approved interval has held, for lists."""
+    found = None
+    if versions:
+        safe = held.safe_now(worked.decisions[c])
+        found = held.standing(worked.loaded, worked.charges, worked.judgement, worked.stands, c, versions, safe, today.toordinal())
+    return {"held_word": found.found.word if found else None, "held_back": found.found.back_to if found else None}
 
 
 def _oil_life(charges: Charges, rows: range, on_oil: float, decision: Decision, row: dict[str, Any], today: date) -> dict[str, Any]:

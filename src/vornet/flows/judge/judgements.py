@@ -8,7 +8,7 @@ from typing import Any
 from vornet.core.causes import OF_HOLDS
 from vornet.core.judge import VERDICTS
 from vornet.flows.house import fleets
-from vornet.flows.judge import decision_record
+from vornet.flows.judge import decision_record, trials
 from vornet.store.database import Connection, Database, query
 from vornet.words.say import each, say
 
@@ -68,15 +68,20 @@ def intervals(db: Database, fleet: str) -> list[dict[str, Any]]:
         units = {r["unit_id"]: r["name"] for r in connection.execute(query("history.unit_names"))}
         places = {r["compartment_id"]: r for r in connection.execute(query("history.compartment_names"))}
         rows = connection.execute(query("history.decisions")).fetchall()
+        latest: dict[int, dict[str, Any]] = {}
+        for t in trials.listed(connection):
+            held = latest.get(t["compartment_id"])
+            if held is None or (t["state"] == "running", t["trial_id"]) > (held["state"] == "running", held["trial_id"]):
+                latest[t["compartment_id"]] = t
     for r in rows:
         place = places[r["compartment_id"]]
         r |= {"unit": units[place["unit_id"]], "compartment": place["name"], "meter_unit": place["counts"],
-              "decision": decision_record.opened(r["decision"], None)}  # fmt: skip
+              "trial": latest.get(r["compartment_id"]), "decision": decision_record.opened(r["decision"], None)}  # fmt: skip
     return [_interval(r) for r in sorted(rows, key=lambda r: (r["unit"], r["compartment_id"]))]
 
 
 def _interval(r: dict[str, Any]) -> dict[str, Any]:
-    d, u, bottle = r["decision"], r["meter_unit"], r["decision"]["next_sample"]
+    d, u, bottle, t = r["decision"], r["meter_unit"], r["decision"]["next_sample"], r["trial"]
     return {
         "unit": r["unit"], "compartment": r["compartment"], f"current_{u}": d["current"], "outcome": d["outcome"],
         f"proposed_{u}": d["proposed"], f"safe_{u}": _rounded(d["safe"]), f"safe_{u}_as_is": _rounded(d["safe_as_is"]),
@@ -90,6 +95,11 @@ def _interval(r: dict[str, Any]) -> dict[str, Any]:
         f"evidence_cap_{u}": _rounded(d["evidence_cap"]), f"running_safe_{u}": _rounded(d["running_safe"]),
         "running_limiting": d["running_limiting"], f"oil_{u}": _rounded(r["oil_hours"]), "open_faults": each(d["open_faults"]),
         f"headroom_{u}": _rounded(r["headroom_now"]), f"headroom_{u}_repaired": _rounded(r["headroom"]),
+        "trial": t and {
+            "state": t["state"], f"length_{u}": t["length"], f"before_{u}": t["before"], "started_on": t["started_on"].isoformat(),
+            "started_by": t["started_by"], f"next_bottle_{u}": t["next_at"], "progress": t["progress"].get("word", "running"),
+            "ended_on": t["ended_on"].isoformat() if t["ended_on"] else None, "ended_by": t["ended_by"], "ending": t["ending"],
+        },
         "residual_share": round(d["residual_share"], 4), "reason": say(r["reason"]), "sample_at": d["sample_at"],
         "next_sample": bottle and {"at": bottle["at"], "kind": bottle["kind"], "text": say(bottle["fact"]), "chance": bottle["chance"]},
         "properties": [

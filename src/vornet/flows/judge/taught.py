@@ -17,6 +17,12 @@ def signed_verdicts(connection: Connection, compartments: list[int] | None) -> d
     return {sample: verdict for sample, (verdict, _) in _signed(connection, compartments).items()}
 
 
+def stands(connection: Connection, compartments: list[int] | None, sample_ids: np.ndarray, proposed: np.ndarray) -> np.ndarray:
+    """The verdict of each sample that stands, (N,): the signed one, else the proposal."""
+    signed = signed_verdicts(connection, compartments)
+    return np.array([signed.get(i, p) for i, p in zip(sample_ids.tolist(), proposed.tolist(), strict=True)], dtype=int)
+
+
 def _signed(connection: Connection, compartments: list[int] | None) -> dict[int, tuple[int, int]]:
     which = "verdicts.signed" if compartments is None else "verdicts.signed_of"
     rows = connection.execute(query(which), {"compartments": compartments}).fetchall()

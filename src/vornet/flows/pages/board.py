@@ -11,10 +11,10 @@ from vornet.store.database import Connection, query
 PAGE = 60
 FILTERS = (
     ("all", "In service"), ("overdue", "Overdue"), ("past", "Past safe life"), ("faults", "Open faults"),
-    ("held", "Held"), ("unsigned", "Unsigned"), ("shorten", "Shorten"), ("lengthen", "Lengthen"), ("hold", "Hold"),
+    ("held", "Held"), ("back", "Did not hold"), ("unsigned", "Unsigned"), ("shorten", "Shorten"), ("lengthen", "Lengthen"), ("hold", "Hold"),
     ("not_enough", "Not enough"), ("laid_up", "Laid up"),
 )  # fmt: skip
-OUTCOMES = tuple(f for f in FILTERS if f[0] in ("all", "shorten", "lengthen", "hold", "not_enough"))
+OUTCOMES = (*(f for f in FILTERS if f[0] in ("all", "shorten", "lengthen", "hold", "not_enough", "back")), ("trial", "On trial"))
 
 
 def _like(q: str) -> str:

@@ -17,7 +17,7 @@ from vornet.core.limits import FEWEST
 from vornet.core.measurands import BY_KEY, INDEX, MEASURANDS, WEAR_METALS
 from vornet.core.oil_properties import BY_PROPERTY
 from vornet.core.rates import StretchRates, stretch_rates
-from vornet.flows.judge import decision_record, fleet_history
+from vornet.flows.judge import decision_record, fleet_history, trials
 from vornet.store.database import Connection, query
 
 #: of what is wrong so many measurands are drawn first
@@ -42,6 +42,7 @@ class Facts:
     drains: list[dict[str, Any]]
     sisters: list[dict[str, Any]]
     events: list[dict[str, Any]]
+    trials: list[dict[str, Any]]
 
     @property
     def unit(self) -> str:
@@ -71,7 +72,7 @@ def load(connection: Connection, compartment_id: int, today: date) -> Facts | No
         connection.execute(query("register.intervals_of"), mine).fetchall(),
         connection.execute(query("board.drains_of"), mine).fetchall(),
         connection.execute(query("board.sisters"), {"unit_id": row["unit_id"]}).fetchall(),
-        _events(connection, compartment_id, loaded, charges),
+        _events(connection, compartment_id, loaded, charges), trials.listed(connection, compartment_id),
     )  # fmt: skip
 
 

@@ -12,14 +12,12 @@ import numpy as np
 from vornet.core import money
 from vornet.core.charges import Charges
 from vornet.core.decision import Policy
-from vornet.core.held import Held, Run, whether
 from vornet.core.judge import Judgement
 from vornet.core.oil_life import DAYS_A_YEAR
-from vornet.core.oil_properties import decides
 from vornet.core.picture import Along, along
 from vornet.core.policy import Where
 from vornet.core.prices import DrainCost, drain_cost
-from vornet.flows.judge import approval, fleet_history, learning, policies, prices
+from vornet.flows.judge import approval, fleet_history, held, learning, policies, prices, taught
 from vornet.flows.pages.compartment import row_of
 from vornet.store.database import Connection, query
 
@@ -40,15 +38,6 @@ class Costs:
 
 
 @dataclass(frozen=True)
-class Standing:
-    """The approved interval in force, what was run before it, and whether it has held."""
-
-    version: dict[str, Any]
-    before: float | None
-    found: Held
-
-
-@dataclass(frozen=True)
 class Interval:
     """Everything the page of one interval shows. ``table`` None: no property answers, and the decision says why."""
 
@@ -65,7 +54,7 @@ class Interval:
     seen: str
     policy: Policy
     said_by: dict[str, Where]
-    held: Standing | None
+    held: held.Standing | None
 
 
 def _axis(decision: dict[str, Any], current: float | None) -> float:
@@ -100,7 +89,9 @@ def load(connection: Connection, compartment_id: int, today: date) -> Interval |
     policy, said_by = policies.in_force(connection, today).of(row)
     return Interval(
         row, decision, versions, table, to_h, costs, lacking, known.currency, rate, litres, approval.seen(decision, versions), policy,
-        said_by, _held(worked, versions, decision, today),
+        said_by, held.standing(
+            worked.loaded, worked.charges, worked.judgement, worked.stands, worked.at, versions, held.safe_now(decision), today.toordinal()
+        ),
     )  # fmt: skip
 
 
@@ -111,6 +102,7 @@ class _Worked:
     loaded: fleet_history.Loaded
     charges: Charges
     judgement: Judgement
+    stands: np.ndarray
     at: int
 
 
@@ -118,28 +110,9 @@ def _worked(connection: Connection, row: dict[str, Any], today: date) -> _Worked
     mates = connection.execute(query("history.family_mates"), {"compartments": [row["compartment_id"]]}).fetchall()
     loaded, charges = fleet_history.drop_held(connection, fleet_history.load(connection, today, [r["compartment_id"] for r in mates]))
     at = int(np.flatnonzero(loaded.compartment_ids == row["compartment_id"])[0])
-    return _Worked(loaded, charges, learning.judged(loaded, charges), at)
-
-
-def _held(worked: _Worked, versions: list[dict[str, Any]], decision: dict[str, Any], today: date) -> Standing | None:
-    """Whether the approved interval in force has held; None where none was approved, or it is not in force yet."""
-    until_now = [v for v in versions if v["effective_from"] <= today and v["meter"]]
-    if not until_now or until_now[-1]["origin"] != "approved":
-        return None
-    now, before = until_now[-1], until_now[-2]["meter"] if len(until_now) > 1 else None
-    charges, samples = worked.charges, worked.loaded.history.samples
-    deciding = decides(worked.loaded.limits, worked.loaded.history.compartments.duty)[worked.at]
-    past = (learning.past_limit(worked.judgement) & deciding).any(axis=1)
-    start = now["effective_from"].toordinal()
-    runs = []
-    for h in np.flatnonzero((charges.comp == worked.at) & (charges.end_day > start) & ~np.isnan(charges.end)).tolist():
-        mine = np.flatnonzero((charges.charge_of == h) & samples.usable & (charges.oil_hours > 0))
-        last = int(mine[np.argmax(charges.oil_hours[mine])]) if len(mine) else -1
-        ran = float(charges.end[h] - charges.fill[h])
-        if math.isfinite(ran):
-            runs.append(Run(ran, float(charges.oil_hours[last]) if last >= 0 else None, bool(last >= 0 and past[last])))
-    safe = decision["safe_as_is"] if decision["open_faults"] and decision["safe_as_is"] is not None else decision["safe"]
-    return Standing(now, before, whether(now["meter"], before, safe, runs))
+    judgement = learning.judged(loaded, charges)
+    stands = taught.stands(connection, [r["compartment_id"] for r in mates], loaded.sample_ids, judgement.proposed)
+    return _Worked(loaded, charges, judgement, stands, at)
 
 
 def _costs(table: Along, drain: DrainCost, currency: str, calendar: float, said_by: dict[str, str]) -> Costs:

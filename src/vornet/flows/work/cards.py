@@ -19,30 +19,34 @@ STATE_WORDS = {"planned": "planned", "open": "under way", "done": "done", "part"
                "cancelled": "cancelled"}  # fmt: skip
 DEFER_WORDS = {"part_missing": "part missing", "plug": "plug rounded or seized", "defect": "defect seen", "recheck": "look again",
                "stopped": "stopped", "other": "other"}  # fmt: skip
+BOTTLE_FROM = "Bottle from "
 #: a pack when the oil's record names none (L); common practice, no source
 USUAL_PACK_L = 5.0
 
 
 def make(
     connection: Connection, fleet_id: int, unit_id: int, compartments: list[int], items: list[int], planned_on: date, sample: bool,
-    note: str, by: str,
+    note: str, by: str, bottles: list[int] | None = None,
 ) -> int:  # fmt: skip
-    """A job card for one visit. Raises InputError when there is nothing to do, or it is of another unit."""
+    """A job card for one visit; ``bottles``: compartments that only a bottle is drawn from. Raises InputError when there is nothing to
+    do, or it is of another unit."""
     unit = connection.execute(query("units.unit"), {"unit_id": unit_id}).fetchone()
     if unit is None:
         raise InputError("unit", "is not in this fleet")
     mine = {s["compartment_id"] for s in connection.execute(query("board.sisters"), {"unit_id": unit_id}).fetchall()}
     plan = {i["item_id"] for i in connection.execute(query("register.service_items"), {"units": [unit_id]}).fetchall()}
-    if not set(compartments) <= mine or not set(items) <= plan:
+    alone = [c for c in bottles or () if c not in compartments]
+    if not {*compartments, *alone} <= mine or not set(items) <= plan:
         raise InputError("parts", f"choose among {unit['unit']}'s own compartments and service items")
-    if not compartments and not items:
-        raise InputError("parts", "choose at least one compartment to drain or one item to do")
+    if not compartments and not items and not alone:
+        raise InputError("parts", "choose at least one compartment to drain or sample, or one item to do")
     row = connection.execute(
         query("jobs.make"), {"fleet_id": fleet_id, "unit_id": unit_id, "planned_on": planned_on, "note": note.strip()[:500], "by": by}
     ).fetchone()
     assert row is not None
-    rows = [{"compartment_id": c, "item_id": None, "sample": sample} for c in compartments]
-    rows += [{"compartment_id": None, "item_id": i, "sample": False} for i in items]
+    rows = [{"compartment_id": c, "item_id": None, "sample": True, "task": rules.BOTTLE} for c in alone]
+    rows += [{"compartment_id": c, "item_id": None, "sample": sample, "task": rules.DRAIN} for c in compartments]
+    rows += [{"compartment_id": None, "item_id": i, "sample": False, "task": rules.DRAIN} for i in items]
     with connection.cursor() as cursor:
         cursor.executemany(query("jobs.put_part"), [
             {"fleet_id": fleet_id, "job_id": row["job_id"], "place": n, **r} for n, r in enumerate(rows)
@@ -92,9 +96,10 @@ def card(connection: Connection, job_id: int, today: date) -> dict[str, Any] | N
         oil = oils.get(document.get("oil", ""))
         known_pack = oil["facts"].get("pack_l") if oil else None
         parts.append({
-            **p, "title": p["compartment"], "said": mine, "place": place, "document": document, "schools": in_force,
-            "steps": rules.steps(p["kind"], document, in_force, p["sample"]),
-            "kit": rules.kit(document, p["sample"], known_pack or USUAL_PACK_L),
+            **p, "title": f"{BOTTLE_FROM if p['task'] == rules.BOTTLE else ''}{p['compartment']}",
+            "said": mine, "place": place, "document": document, "schools": in_force,
+            "steps": rules.steps(p["kind"], document, in_force, p["sample"], p["task"]),
+            "kit": rules.kit(document, p["sample"], known_pack or USUAL_PACK_L, p["task"]),
             "pack_known": bool(known_pack),
         })  # fmt: skip
     visit = said.get(None, rules.Said())
@@ -115,6 +120,9 @@ def week_kit(connection: Connection, first: date, last: date, today: date) -> di
             if p["state"] != "open" or p["compartment_id"] is None:
                 continue
             kit = p["kit"]
+            if p["task"] == rules.BOTTLE:
+                parts["sample bottle and label"] = parts.get("sample bottle and label", 0) + 1
+                continue
             if kit.refill is not None:
                 name = (p["document"].get("oil") or "oil not on record", kit.pack_l)
                 oil[name] = oil.get(name, 0.0) + kit.refill.target_l

@@ -15,8 +15,9 @@ from vornet.core.errors import InputError
 from vornet.flows.house import fleets, meters
 from vornet.flows.house.people import Visitor
 from vornet.flows.plan import service
-from vornet.flows.work import drain
+from vornet.flows.work import drain, notes
 from vornet.flows.work.cards import DEFER_WORDS, STATE_WORDS, card
+from vornet.store import queue
 from vornet.store.database import Connection, query
 
 
@@ -118,9 +119,12 @@ def _finish(connection: Connection, who: Visitor, job: dict[str, Any], part: dic
     assert found is not None
     mine = next(p for p in found["parts"] if p["part_id"] == part["part_id"])
     said, visit, document, place = mine["said"], found["visit"], mine["document"], mine["place"]
-    lacking = rules.wanting(document, said, visit, place["meter_no"])
+    lacking = rules.wanting(document, said, visit, place["meter_no"], part["task"])
     if lacking:
         raise InputError(*lacking[0])
+    if part["task"] == rules.BOTTLE:
+        _finish_bottle(connection, who, job, part, mine, visit, _day(entry, found["zone"], today), today)
+        return
     sums = rules.figures(document, said)
     on = _day(entry, found["zone"], today)
     meter = visit.get(rules.meter_key(place["meter_no"]))
@@ -159,6 +163,19 @@ def _finish(connection: Connection, who: Visitor, job: dict[str, Any], part: dic
     _close_part(connection, who, job, part, "done", "", drain_id, ended)
 
 
+def _finish_bottle(
+    connection: Connection, who: Visitor, job: dict[str, Any], part: dict[str, Any], mine: dict[str, Any], visit: rules.Said, on: date,
+    today: date,
+) -> None:  # fmt: skip
+    """A bottle drawn between two drains: it is on record, and so is the meter it was drawn at."""
+    said, place = mine["said"], mine["place"]
+    meter = float(visit.get(rules.meter_key(place["meter_no"])))
+    notes.read_meter(connection, who.fleet_id, job["unit_id"], place["meter_no"], meter, on, who.name, today)
+    _bottle(connection, who, part, said, place, on, meter, None, said.get("sample_no"))
+    queue.touch(connection, who.fleet_id, [part["compartment_id"]])
+    _close_part(connection, who, job, part, "done", "", None, {"sample_no": said.get("sample_no"), "meter": meter, "on": on.isoformat()})
+
+
 def _facts(mine: dict[str, Any], said: rules.Said, job: dict[str, Any]) -> dict[str, Any]:
     """What the job saw, kept with the drain: how the oil left, grades, seals, torque, who did it by which school."""
     kept = {k: said.get(k) for k in (
@@ -174,7 +191,7 @@ def _facts(mine: dict[str, Any], said: rules.Said, job: dict[str, Any]) -> dict[
 
 def _bottle(
     connection: Connection, who: Visitor, part: dict[str, Any], said: rules.Said, place: dict[str, Any], on: date, meter: float,
-    drain_id: int, sample_no: str,
+    drain_id: int | None, sample_no: str,
 ) -> None:  # fmt: skip
     if not sample_no:
         return

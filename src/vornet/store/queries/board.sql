@@ -2,7 +2,9 @@
 SELECT c.compartment_id, c.unit_id, u.name AS unit, c.name AS compartment, c.kind, d.name AS depot, c.counts AS meter_unit, s.as_of, s.oil_hours,
        s.headroom, s.headroom_is_safe, s.headroom_open, s.running_safe, s.limiting, s.interval_meter, s.to_due, s.due_meter,
        s.due_day, s.due_driver, s.last_proposed, s.last_sampled_on, s.held, s.open_faults, s.outcome, s.proposed_meter,
-       s.reason, s.ranking, s.headroom_as_is, s.urgency, s.last_sample_id,
+       s.reason, s.ranking, s.headroom_as_is, s.urgency, s.last_sample_id, s.held_word, s.held_back,
+       (SELECT t.progress ->> 'word' FROM trial t WHERE t.fleet_id = s.fleet_id AND t.compartment_id = s.compartment_id
+          AND t.state = 'running') AS trial_word,
        headroom_now(s.urgency, s.open_faults, s.headroom, s.headroom_as_is) AS headroom_now,
        (SELECT e.hypotheses -> 0 ->> 'key' FROM evaluation e WHERE e.fleet_id = s.fleet_id AND e.sample_id = s.last_sample_id
           AND e.hypotheses -> 0 ->> 'strength' <> 'possible') AS cause,
@@ -17,6 +19,7 @@ WHERE (%(show)s = 'all' AND u.state = 'in_service'
     OR %(show)s = 'faults' AND (jsonb_array_length(s.open_faults) > 0 OR s.last_proposed >= 2)
     OR %(show)s = 'past' AND headroom_now(s.urgency, s.open_faults, s.headroom, s.headroom_as_is) < 0
     OR %(show)s = 'held' AND s.held > 0
+    OR %(show)s = 'back' AND s.held_word = 'back'
     OR %(show)s = 'unsigned' AND EXISTS (
         SELECT 1 FROM sample w JOIN evaluation e ON e.fleet_id = w.fleet_id AND e.sample_id = w.sample_id
         WHERE w.fleet_id = s.fleet_id AND w.compartment_id = s.compartment_id AND w.superseded_by IS NULL AND e.sampled_on > %(since)s
@@ -33,13 +36,18 @@ LIMIT %(limit)s OFFSET %(offset)s
 -- :rows_by_outcome  the planner's desk: most to gain or lose first
 SELECT c.compartment_id, u.name AS unit, c.name AS compartment, c.kind, d.name AS depot, c.counts AS meter_unit, s.oil_hours,
        s.interval_meter, s.outcome, s.proposed_meter, s.reason, s.limiting, s.decision -> 'safe' AS safe, s.decision -> 'safe_as_is' AS safe_as_is,
-       s.decision -> 'guards' AS guards, s.decision -> 'next_sample' AS next_sample,
-       s.decision -> 'limiting' AS deciding, s.decision -> 'charges' AS charges, s.decision -> 'schools' AS schools,
+       s.decision -> 'guards' AS guards,
+       (SELECT t.progress ->> 'word' FROM trial t WHERE t.fleet_id = s.fleet_id AND t.compartment_id = s.compartment_id
+          AND t.state = 'running') AS trial_word, s.decision -> 'next_sample' AS next_sample,
+       s.held_word, s.held_back, s.decision -> 'limiting' AS deciding, s.decision -> 'charges' AS charges, s.decision -> 'schools' AS schools,
        (s.decision -> 'beyond_evidence')::boolean AS beyond_evidence, s.open_faults
 FROM standing s JOIN compartment c USING (fleet_id, compartment_id)
 JOIN unit u ON u.fleet_id = c.fleet_id AND u.unit_id = c.unit_id
 LEFT JOIN depot d ON d.fleet_id = u.fleet_id AND d.depot_id = u.depot_id
-WHERE (%(show)s = 'all' OR %(show)s = s.outcome) AND u.state = 'in_service'
+WHERE (%(show)s = 'all' OR %(show)s = s.outcome OR %(show)s = 'back' AND s.held_word = 'back'
+    OR %(show)s = 'trial' AND EXISTS (SELECT 1 FROM trial t WHERE t.fleet_id = s.fleet_id AND t.compartment_id = s.compartment_id
+                                      AND t.state = 'running'))
+  AND u.state = 'in_service'
 ORDER BY array_position(ARRAY['shorten', 'lengthen', 'hold', 'not_enough'], s.outcome),
          abs(coalesce(s.proposed_meter, 0) / nullif(s.interval_meter, 0) - 1) DESC NULLS LAST, c.compartment_id
 LIMIT %(limit)s OFFSET %(offset)s
@@ -75,10 +83,12 @@ SELECT count(*) FILTER (WHERE in_service) AS all, count(*) FILTER (WHERE laid_up
        count(*) FILTER (WHERE in_service AND (jsonb_array_length(open_faults) > 0 OR last_proposed >= 2)) AS faults,
        count(*) FILTER (WHERE in_service AND now_left < 0) AS past,
        count(*) FILTER (WHERE in_service AND urgency = 0) AS stops, count(*) FILTER (WHERE in_service AND (held > 0)) AS held,
+       count(*) FILTER (WHERE in_service AND held_word = 'back') AS back, count(*) FILTER (WHERE in_service AND on_trial) AS trial,
        count(*) FILTER (WHERE in_service AND (outcome = 'lengthen')) AS lengthen, count(*) FILTER (WHERE in_service AND (outcome = 'shorten')) AS shorten,
        count(*) FILTER (WHERE in_service AND (outcome = 'hold')) AS hold, count(*) FILTER (WHERE in_service AND (outcome = 'not_enough')) AS not_enough,
        max(as_of) AS as_of
-FROM (SELECT s.to_due, s.open_faults, s.last_proposed, s.urgency, s.held, s.outcome, s.as_of, headroom_now(s.urgency, s.open_faults, s.headroom, s.headroom_as_is) AS now_left, u.state = 'in_service' AS in_service, u.state = 'laid_up' AS laid_up
+FROM (SELECT EXISTS (SELECT 1 FROM trial t WHERE t.fleet_id = s.fleet_id AND t.compartment_id = s.compartment_id AND t.state = 'running') AS on_trial,
+             s.held_word, s.to_due, s.open_faults, s.last_proposed, s.urgency, s.held, s.outcome, s.as_of, headroom_now(s.urgency, s.open_faults, s.headroom, s.headroom_as_is) AS now_left, u.state = 'in_service' AS in_service, u.state = 'laid_up' AS laid_up
       FROM standing s JOIN compartment c ON c.fleet_id = s.fleet_id AND c.compartment_id = s.compartment_id
       JOIN unit u ON u.fleet_id = c.fleet_id AND u.unit_id = c.unit_id) s
 

@@ -3,8 +3,8 @@ INSERT INTO job (fleet_id, unit_id, planned_on, note, made_by) VALUES (%(fleet_i
 RETURNING job_id
 
 -- :put_part  one compartment or item of a card
-INSERT INTO job_part (fleet_id, job_id, place, compartment_id, item_id, sample)
-VALUES (%(fleet_id)s, %(job_id)s, %(place)s, %(compartment_id)s, %(item_id)s, %(sample)s)
+INSERT INTO job_part (fleet_id, job_id, place, compartment_id, item_id, sample, task)
+VALUES (%(fleet_id)s, %(job_id)s, %(place)s, %(compartment_id)s, %(item_id)s, %(sample)s, %(task)s)
 
 -- :job  a card with its unit
 SELECT j.job_id, j.unit_id, u.name AS unit, u.model, u.meter_unit, u.second_meter_unit, u.facts ->> 'access' AS access, d.name AS depot,
@@ -15,7 +15,7 @@ FROM job j JOIN unit u USING (fleet_id, unit_id) LEFT JOIN depot d USING (fleet_
 SELECT 1 FROM job WHERE job_id = %(job_id)s FOR UPDATE
 
 -- :parts  in the order they are done
-SELECT p.part_id, p.compartment_id, p.item_id, p.sample, p.state, p.reason, p.drain_id, p.figures, c.name AS compartment, c.kind,
+SELECT p.part_id, p.compartment_id, p.item_id, p.sample, p.task, p.state, p.reason, p.drain_id, p.figures, c.name AS compartment, c.kind,
        c.meter_no, c.counts, i.name AS item, i.facts AS item_facts, i.condition
 FROM job_part p LEFT JOIN compartment c USING (fleet_id, compartment_id)
 LEFT JOIN service_item i ON i.fleet_id = p.fleet_id AND i.item_id = p.item_id
@@ -23,7 +23,7 @@ WHERE p.job_id = %(job_id)s ORDER BY p.place, p.part_id
 
 -- :list  job cards, what is open first
 SELECT j.job_id, j.unit_id, u.name AS unit, d.name AS depot, j.planned_on, j.state, j.note, j.opened_at, j.closed_at,
-       (SELECT array_agg(coalesce(c.name, i.name) ORDER BY p.place, p.part_id) FROM job_part p
+       (SELECT array_agg(coalesce(CASE WHEN p.task = 'sample' THEN 'bottle from ' ELSE '' END || c.name, i.name) ORDER BY p.place, p.part_id) FROM job_part p
         LEFT JOIN compartment c ON c.fleet_id = p.fleet_id AND c.compartment_id = p.compartment_id
         LEFT JOIN service_item i ON i.fleet_id = p.fleet_id AND i.item_id = p.item_id
         WHERE p.fleet_id = j.fleet_id AND p.job_id = j.job_id) AS parts,

@@ -42,12 +42,21 @@ SELECT *, coalesce(to_due < 0 OR due_day < %(today)s AND (to_due IS NULL OR driv
     FROM standing s JOIN compartment c USING (fleet_id, compartment_id)
     JOIN unit u ON u.fleet_id = c.fleet_id AND u.unit_id = c.unit_id
     LEFT JOIN depot d ON d.fleet_id = u.fleet_id AND d.depot_id = u.depot_id
-    WHERE u.state <> 'retired') x
+    WHERE u.state <> 'retired'
+    UNION ALL
+    SELECT 'bottle', c.compartment_id, u.unit_id, c.compartment_id, u.name, c.name, 'Bottle for the trial', d.name, c.counts,
+           s.due_meter - s.interval_meter + t.next_at, t.next_day, 'trial', t.next_at - s.oil_hours, NULL, NULL, NULL
+    FROM trial t JOIN standing s USING (fleet_id, compartment_id)
+    JOIN compartment c ON c.fleet_id = t.fleet_id AND c.compartment_id = t.compartment_id
+    JOIN unit u ON u.fleet_id = c.fleet_id AND u.unit_id = c.unit_id
+    LEFT JOIN depot d ON d.fleet_id = u.fleet_id AND d.depot_id = u.depot_id
+    WHERE t.state = 'running' AND t.next_at IS NOT NULL AND u.state <> 'retired') x
 WHERE (%(depot)s = '' OR depot = %(depot)s)
   AND (%(what)s = 'all' AND due_day <= %(until)s
     OR %(what)s = 'overdue' AND (to_due < 0 OR due_day < %(today)s AND (to_due IS NULL OR driver NOT IN ('meter', 'break-in')))
     OR %(what)s = 'items' AND what = 'item' AND due_day <= %(until)s
     OR %(what)s = 'drains' AND what = 'drain' AND due_day <= %(until)s
+    OR %(what)s = 'bottles' AND what = 'bottle'
     OR %(what)s = 'unknown' AND what = 'item' AND driver = 'no record yet'
     OR %(what)s = 'condition' AND what = 'item' AND condition IS NOT NULL)
 ORDER BY coalesce(to_due < 0 OR due_day < %(today)s AND (to_due IS NULL OR driver NOT IN ('meter', 'break-in')), false) DESC, due_day NULLS LAST, unit, compartment NULLS FIRST, item LIMIT %(limit)s OFFSET %(offset)s
@@ -61,11 +70,19 @@ WITH x AS (
     SELECT 'drain', s.due_day, s.to_due, s.due_driver, NULL, d.name
     FROM standing s JOIN compartment c USING (fleet_id, compartment_id)
     JOIN unit u ON u.fleet_id = c.fleet_id AND u.unit_id = c.unit_id
-    LEFT JOIN depot d ON d.fleet_id = u.fleet_id AND d.depot_id = u.depot_id WHERE u.state <> 'retired')
+    LEFT JOIN depot d ON d.fleet_id = u.fleet_id AND d.depot_id = u.depot_id WHERE u.state <> 'retired'
+    UNION ALL
+    SELECT 'bottle', t.next_day, t.next_at - s.oil_hours, 'trial', NULL, d.name
+    FROM trial t JOIN standing s USING (fleet_id, compartment_id)
+    JOIN compartment c ON c.fleet_id = t.fleet_id AND c.compartment_id = t.compartment_id
+    JOIN unit u ON u.fleet_id = c.fleet_id AND u.unit_id = c.unit_id
+    LEFT JOIN depot d ON d.fleet_id = u.fleet_id AND d.depot_id = u.depot_id
+    WHERE t.state = 'running' AND t.next_at IS NOT NULL AND u.state <> 'retired')
 SELECT count(*) FILTER (WHERE due_day <= %(until)s) AS all,
        count(*) FILTER (WHERE to_due < 0 OR due_day < %(today)s AND (to_due IS NULL OR driver NOT IN ('meter', 'break-in'))) AS overdue,
        count(*) FILTER (WHERE what = 'item' AND due_day <= %(until)s) AS items,
        count(*) FILTER (WHERE what = 'drain' AND due_day <= %(until)s) AS drains,
+       count(*) FILTER (WHERE what = 'bottle') AS bottles,
        count(*) FILTER (WHERE what = 'item' AND driver = 'no record yet') AS unknown,
        count(*) FILTER (WHERE what = 'item' AND condition IS NOT NULL) AS condition
 FROM x WHERE %(depot)s = '' OR depot = %(depot)s

@@ -68,8 +68,10 @@ SELECT c.compartment_id, c.unit_id, u.name AS unit, c.name, c.kind, c.fuel, c.fa
        c.capacity_without_filter_l, c.volume_between_marks_l, c.oil_id, o.name AS oil, c.cap_meter, c.facts, c.meter_no,
        c.unit_id * 2 + c.meter_no - 1 AS meter_id, u.state, u.duty, u.estimated_per_day, shared.name AS shared_unit,
        c.counts AS meter_unit, i.meter AS interval_meter, i.days AS interval_days,
-       CASE WHEN i.origin = 'approved' THEN i.effective_from END AS approved_from,
-       CASE WHEN i.origin = 'approved' THEN (
+       (SELECT t.length FROM trial t WHERE t.fleet_id = c.fleet_id AND t.compartment_id = c.compartment_id AND t.state = 'running')
+           AS trial_length,
+       CASE WHEN i.origin IN ('approved', 'trial', 'fell_back') THEN i.effective_from END AS approved_from,
+       CASE WHEN i.origin IN ('approved', 'trial', 'fell_back') THEN (
            SELECT r.meter FROM drain_interval r WHERE r.fleet_id = c.fleet_id AND r.compartment_id = c.compartment_id
              AND r.origin = 'register' ORDER BY r.interval_id DESC LIMIT 1) END AS stated_meter
 FROM compartment c
@@ -117,6 +119,12 @@ ORDER BY i.compartment_id, i.effective_from, i.interval_id
 -- :intervals_of  the versions of one compartment, oldest first
 SELECT effective_from, meter, days, origin, approved_by, why, recorded_at FROM drain_interval
 WHERE compartment_id = %(compartment_id)s ORDER BY effective_from, interval_id
+
+-- :approved_versions  every version, oldest first, of compartments that had an interval approved
+SELECT i.compartment_id, i.effective_from, i.meter, i.days, i.origin, i.approved_by FROM drain_interval i
+WHERE i.compartment_id = ANY(%(compartments)s) AND EXISTS (
+    SELECT 1 FROM drain_interval a WHERE a.fleet_id = i.fleet_id AND a.compartment_id = i.compartment_id AND a.origin = 'approved')
+ORDER BY i.compartment_id, i.effective_from, i.interval_id
 
 -- :put_meter_change  one meter replacement
 INSERT INTO meter_change (fleet_id, unit_id, on_day, meter_no, old_meter, new_meter)

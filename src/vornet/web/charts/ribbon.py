@@ -121,6 +121,7 @@ class Ribbon:
     end: float | None = None
     drains: tuple[float, ...] = field(default=())
     marks: tuple[Mark, ...] = field(default=())
+    planned: tuple[Mark, ...] = field(default=())
 
 
 def in_unit(ribbon: Ribbon, factor: float, unit: str, say: Callable[[str], str]) -> Ribbon:
@@ -144,6 +145,7 @@ def in_unit(ribbon: Ribbon, factor: float, unit: str, say: Callable[[str], str])
         ribbon, blocks=blocks, panels=panels, unit=unit, start=at(ribbon.start), end=at(ribbon.end),
         notches=tuple(replace(n, at=n.at * factor, title=say(n.title)) for n in ribbon.notches),
         marks=tuple(replace(m, at=m.at * factor, title=say(m.title)) for m in ribbon.marks),
+        planned=tuple(replace(m, at=m.at * factor, title=say(m.title)) for m in ribbon.planned),
         drops=tuple(replace(d, at=d.at * factor) for d in ribbon.drops), drains=tuple(x * factor for x in ribbon.drains),
     )  # fmt: skip
 
@@ -175,6 +177,7 @@ def nice_ticks(low: float, high: float, about: int = 6) -> list[float]:
 def x_scale(ribbon: Ribbon) -> Scale:
     low = ribbon.start if ribbon.start is not None else min(b.fill for b in ribbon.blocks)
     ends = [b.end for b in ribbon.blocks] + [b.fill + b.frame for b in ribbon.blocks if b.frame and b.running]
+    ends += [m.at for m in ribbon.planned]
     ends += [p[0] for panel in ribbon.panels for cone in panel.cones for p in cone.points]
     high = ribbon.end if ribbon.end is not None else max(ends)
     return Scale(low, max(high, low + 1), LEFT, ribbon.width - RIGHT)
@@ -331,6 +334,13 @@ def draw(ribbon: Ribbon) -> str:
                 f'<g class="mark-flag" tabindex="0" role="img" aria-label="{escape(mark.title)}" data-say="{escape(mark.title)}">'
                 f'<title>{escape(mark.title)}</title><path d="M{_f(x)},{TOP + BLOCK_H} V{TOP - 22} h9 l-3,4 l3,4 h-9"/></g>'
             )
+    for mark in ribbon.planned:
+        x, y = sx(mark.at), TOP + BLOCK_H + 18
+        out.append(
+            f'<g class="phial-of ahead" tabindex="0" role="img" aria-label="{escape(mark.title)}" data-say="{escape(mark.title)}">'
+            f'<title>{escape(mark.title)}</title><path class="notch" d="M{_f(x)},{TOP + BLOCK_H - 8} v12"/>'
+            f'<path class="phial" d="M{_f(x - 2)},{_f(y - 9)} h4 v5 l3,3.5 v8.5 h-10 v-8.5 l3,-3.5 z"/></g>'
+        )
     for n in ribbon.notches:
         x = sx(n.at)
         out.append(f'<path class="notch" d="M{_f(x)},{TOP + BLOCK_H - 8} V{TOP + BLOCK_H + 4}"/>')
@@ -363,6 +373,7 @@ PAPER_STYLE = (
     "stroke-dasharray:3 3} .hatch-line{stroke:#5d7079} .frame{fill:none;stroke:#42545c;stroke-width:1.1} .topup{fill:#0f6b78} "
     ".notch{stroke:#42545c;stroke-width:1.2} .drop-line{fill:none;stroke:#16262c;stroke-width:1.3} "
     ".drop-run_on .drop-line,.drop-none .drop-line{fill:#fff} .drop-half{fill:#8a5a00} .drop-full{fill:#a3281e} "
+    ".phial{fill:none;stroke:#0f6b78;stroke-width:1.3} "
     ".drop-bar{stroke:#16262c;stroke-width:2.4} .drop-held{fill:#fff} .mark-flag path{fill:#fff;stroke:#16262c;stroke-width:1.2}"
 )
 

@@ -66,6 +66,10 @@ const meterKey = (spec) => (spec.meter_no === 2 ? "meter_2" : "meter");
 function wanting(spec, said, visit) {
   const { now, lists } = said, out = [];
   if (visit.now[meterKey(spec)] == null) out.push(["meter", "the meter has not been read"]);
+  if (spec.task === "sample") {
+    if (!now.sample_no) out.push(["sample", "the bottle has no number"]);
+    return out;
+  }
   const left = spec.drains.filter((p) => !now.shut?.[p]);
   if (left.length) out.push(["shut", `not confirmed shut: ${left.join(", ")}`]);
   if (!(lists.pour ?? []).length) out.push(["pour", "nothing has been poured in"]);
