@@ -397,7 +397,7 @@ def check(
 @token_app.command("add")
 def token_add(
     login: str, name: Annotated[str, typer.Option("--name", help="What the token is for.")],
-    scopes: Annotated[list[str], typer.Option("--scope", help="read, work, import or register; may be given several times.")],
+    scopes: Annotated[list[str], typer.Option("--scope", help="read, work, import, register or decide; may be given several times.")],
     fleet: Fleet = None, days: Annotated[int, typer.Option("--days", help="How long it lasts.")] = 90,
 ) -> None:  # fmt: skip
     """Make an API token for a program; it is printed once."""

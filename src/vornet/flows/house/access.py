@@ -54,9 +54,9 @@ RIGHTS: dict[str, Right] = {
         _right("record_finding", "record what the workshop found, which closes actions", "technician planner analyst"),
         _right("edit_limits", "change limits", "analyst"),
         _right("weigh_signs", "sign how strongly findings make a sign speak", "analyst"),
-        _right("approve_interval", "approve an interval", "planner manager"),
-        _right("edit_policy", "set the rules by which intervals move", "planner manager"),
-        _right("edit_prices", "set what oil, work and standing still cost", "planner manager"),
+        _right("approve_interval", "approve an interval", "planner manager", "decide"),
+        _right("edit_policy", "set the rules by which intervals move", "planner manager", "decide"),
+        _right("edit_prices", "set what oil, work and standing still cost", "planner manager", "decide"),
         _right("edit_register", "change units, compartments, templates and service plans", "planner", "register"),
         _right("edit_oils", "change oils and their batches", "planner analyst", "register"),
         _right("edit_settings", "set the fleet's units of measure and schools of practice", "planner admin"),
@@ -70,6 +70,7 @@ SCOPES = {
     "work": "log meter readings and work done",
     "import": "take lab results in",
     "register": "load and change the register",
+    "decide": "approve intervals, run trials, set policies and prices, in your name",
 }
 
 

@@ -80,6 +80,11 @@ def intervals(db: Database, fleet: str) -> list[dict[str, Any]]:
     return [_interval(r) for r in sorted(rows, key=lambda r: (r["unit"], r["compartment_id"]))]
 
 
+def interval_versions(connection: Connection, compartment_id: int) -> list[dict[str, Any]]:
+    """Every version of a compartment's interval, oldest first."""
+    return connection.execute(query("register.intervals_of"), {"compartment_id": compartment_id}).fetchall()
+
+
 def _interval(r: dict[str, Any]) -> dict[str, Any]:
     d, u, bottle, t = r["decision"], r["meter_unit"], r["decision"]["next_sample"], r["trial"]
     return {
