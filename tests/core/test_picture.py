@@ -5,10 +5,10 @@ import pytest
 from test_decide_with_causes import decided, judged
 from test_screening import fleet
 
+from vornet.core import reckoning
 from vornet.core.decision import Policy
 from vornet.core.limits import table
 from vornet.core.picture import along
-from vornet.core.safe_by import chance_at
 
 
 @pytest.fixture(scope="module")
@@ -16,7 +16,8 @@ def drawn():
     history, _ = fleet(0)
     charges, judgement = judged(history)
     found, _ = decided(history)
-    return history, charges, judgement, found, along(history, charges, judgement, table(), Policy(), 0, 1500.0)
+    reckoned = reckoning.of(history, charges, judgement, table(), Policy(), 0)
+    return history, charges, judgement, found, along(reckoned, 1500.0, 0.95)
 
 
 def test_at_the_safe_hours_the_chance_is_what_the_policy_leaves(drawn):
@@ -27,10 +28,32 @@ def test_at_the_safe_hours_the_chance_is_what_the_policy_leaves(drawn):
 
 
 def test_fifty_lengths_read_off_the_table_are_what_core_says(drawn):
-    history, charges, judgement, _, picture = drawn
+    history, charges, judgement, found, picture = drawn
+    worked = reckoning.of(history, charges, judgement, table(), Policy(), 0)
+    kept = reckoning.unpacked(found[0].reckoning)  # as the decision left it
     for hours in np.linspace(20, 1480, 50):
-        exact = chance_at(history, charges, judgement, table(), Policy(), 0, float(hours))
-        assert picture.chance(float(hours)) == pytest.approx(exact, abs=2e-3)
+        assert picture.chance(float(hours)) == pytest.approx(worked.chance(float(hours)), abs=2e-3)
+        assert kept.chance(float(hours)) == pytest.approx(worked.chance(float(hours)), abs=2e-6)
+
+
+def test_what_is_kept_of_a_decision_draws_the_same_picture(drawn):
+    history, charges, judgement, found, _ = drawn
+    for c in range(len(found)):
+        worked = reckoning.of(history, charges, judgement, table(), Policy(), c)
+        if worked is None:
+            assert found[c].reckoning == b""
+            continue
+        one, other = along(worked, 1200.0, 0.95), along(reckoning.unpacked(found[c].reckoning), 1200.0, 0.95)
+        assert [p.key for p in one.properties] == [p.key for p in other.properties]
+        assert other.any_past == pytest.approx(one.any_past, abs=2e-6) and other.any_act == pytest.approx(one.any_act, abs=2e-6)
+        assert (one.as_is is None) == (other.as_is is None)
+        for a, b in zip(one.properties, other.properties, strict=True):
+            assert b.high == pytest.approx(a.high, rel=1e-5) and len(a.past) == len(b.past)
+
+
+def test_another_version_s_bytes_are_refused():
+    with pytest.raises(ValueError, match="another version"):
+        reckoning.unpacked(b"\x09\x00\x00\x23")
 
 
 def test_chances_begin_at_nothing_and_never_fall(drawn):
@@ -71,4 +94,4 @@ def test_a_compartment_nobody_measured_has_no_picture():
 
     empty = replace(history, samples=replace(history.samples, values=nothing))
     charges, judgement = judged(empty)
-    assert along(empty, charges, judgement, table(), Policy(), 0, 1000.0) is None
+    assert reckoning.of(empty, charges, judgement, table(), Policy(), 0) is None

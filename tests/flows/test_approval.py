@@ -164,6 +164,8 @@ def approved_before(db, place, on, meter):
             "'approved', 'A Planner')",
             (place[0], place[1], on, meter),
         )
+    name = next(n for n in fleets.names(db) if fleets.find(db, n) == place[0])
+    evaluate.evaluate(db, name, TODAY, afresh=True)
 
 
 def held(db, place):

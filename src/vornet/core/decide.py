@@ -9,9 +9,11 @@ from __future__ import annotations
 
 import math
 from collections.abc import Sequence
+from dataclasses import replace
 
 import numpy as np
 
+from vornet.core import reckoning
 from vornet.core.answers import Answers, last_charges, packed_slopes, schools, statistical
 from vornet.core.charges import Charges
 from vornet.core.decision import (
@@ -81,7 +83,8 @@ def decide(
     answers_of = Answers(clean, as_is, ground, fresh, limit, path, deciding, measured, own, bounded, touched)
     last_of = last_charges(charges, path, evidence)
     out = []
-    for c in range(count) if only is None else only:
+    mine = range(count) if only is None else only
+    for c, reckoned in zip(mine, reckoning.each(history, charges, p, table, clean, as_is, touched, mine), strict=True):
         policy = policies[c]
         rows = slice(start[c], start[c + 1])
         answers = answers_of.of(c)
@@ -105,7 +108,11 @@ def decide(
             changed_after_approval=_changed_after(charges, at, int(oil[c]), terms[c]),
             oil=oil_names[oil[c]] if oil_names is not None and oil[c] < len(oil_names) else "", on_oil=float(samples_on(charges, at)),
         )  # fmt: skip
-        out.append(outcome(case, clean.outlook, clean.at[c], ground.margin[c], float(ref[c])))
+        found = outcome(case, clean.outlook, clean.at[c], ground.margin[c], float(ref[c]))
+        if reckoned is not None:
+            now_, then = (None if x is None or not x > 0 else reckoned.act_chance(x) for x in (found.current, found.proposed))
+            found = replace(found, act_now=now_, act_proposed=then, reckoning=reckoning.packed(reckoned))
+        out.append(found)
     return out
 
 

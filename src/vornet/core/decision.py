@@ -136,7 +136,8 @@ class PropertyAnswer:
 @dataclass(frozen=True)
 class Decision:
     """Answer for one compartment. Lengths in meter units. ``safe``: where the chance that any property is past its limit
-    reaches 1 − confidence; None with ``never``: no limit in reach."""
+    reaches 1 − confidence; None with ``never``: no limit in reach. ``act_now``, ``act_proposed``: the chance of being past an act limit at
+    the end of charges of the current and of the proposed length."""
 
     outcome: str
     proposed: float | None
@@ -163,6 +164,9 @@ class Decision:
     next_sample: NextSample | None = None
     properties: tuple[PropertyAnswer, ...] = field(default=())
     slopes: bytes = field(default=b"", repr=False)
+    reckoning: bytes = field(default=b"", repr=False)
+    act_now: float | None = None
+    act_proposed: float | None = None
 
     def charge_slopes(self) -> list[ChargeSlope]:
         """The slopes behind the answers, by property, then charge."""

@@ -7,20 +7,13 @@ a compartment counts distance.
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
 
-from vornet.core.charges import Charges
-from vornet.core.decision import Policy
-from vornet.core.history import History
-from vornet.core.judge import Judgement
-from vornet.core.limits import LimitTable
-from vornet.core.oil_properties import PROPERTIES, SIGNS, property_limits
+from vornet.core.oil_properties import EVENTS, PROPERTIES, SIGNS
 from vornet.core.outlook import Standing, any_chance
-from vornet.core.policy import each
-from vornet.core.safe_by import SafeBy, confidences, prepared, safe_by
+from vornet.core.reckoning import Reckoning
 
 #: lengths in a table; between two of them the page draws a straight line
 POINTS = 241
@@ -75,65 +68,32 @@ def _together(standing: Standing, event: np.ndarray, hours: np.ndarray) -> tuple
     return alone, any_chance(alone.ravel(), np.tile(np.arange(steps + 1), count), np.repeat(event, steps + 1), steps + 1)
 
 
-def along(
-    history: History, charges: Charges, judgement: Judgement, table: LimitTable, policy: Policy | Sequence[Policy],
-    compartment: int, to_h: float,
-) -> Along | None:  # fmt: skip
-    """The tables of one compartment from 0 to ``to_h``; None where no property answers."""
-    p = prepared(history, charges, judgement, table, policy)
-    only = np.zeros(len(history.compartments.duty), dtype=bool)
-    only[compartment] = True
-    clean = safe_by(p.ground, p.path, p.now, p.evidence[:, None] & ~p.moved, only, confidences(policy, len(only)))
-    mine = np.flatnonzero(clean.comp == compartment)
-    if not len(mine):
-        return None
+def along(r: Reckoning, to_h: float, confidence: float) -> Along:
+    """The tables of one compartment from 0 to ``to_h``; ``confidence`` says which property limits."""
     hours = np.linspace(0, to_h, POINTS)
-    standing, event = clean.standing.of(mine), clean.event[mine]
-    alone, any_past = _together(standing, event, hours)
-    at = _properties(clean, compartment)
-    limits = {
-        act: property_limits(table, history.compartments.duty, history.known.at(p.oil).value, act=act)[compartment] for act in (False, True)
-    }
-    fresh = p.fresh.value[compartment]
-    act_margin = SIGNS[at] * (limits[True][at] - fresh[at])
-    worst = replace(standing, margin=np.where(np.isnan(act_margin), standing.margin, act_margin))  # not known: as near as the other
-    _, any_act = _together(worst, event, hours)
-    touched = bool((p.moved & p.evidence[:, None] & ~np.isnan(p.path.rise[:, :, 0]))[charges.comp == compartment].any())
-    as_is = None
-    if touched:
-        other = safe_by(p.ground, p.path, p.now, np.repeat(p.evidence[:, None], p.moved.shape[1], 1), only, confidences(policy, len(only)))
-        rows = np.flatnonzero(other.comp == compartment)
-        as_is = _together(other.standing.of(rows), other.event[rows], hours)[1] if len(rows) else None
-    count = len(mine)
+    event = EVENTS[r.at]
+    alone, any_past = _together(r.clean, event, hours)
+    _, any_act = _together(r.to_act, event, hours)
+    as_is = None if r.as_is is None else _together(r.as_is, EVENTS[r.as_is_at], hours)[1]
+    count = len(r.at)
     coarse = hours[COARSE::COARSE]
-    many = standing.of(np.repeat(np.arange(count), len(coarse)))
+    many = r.clean.of(np.repeat(np.arange(count), len(coarse)))
     edges = {q: many.rise(np.tile(coarse, count), q).reshape(count, -1) for q in (LOW, 0.5, HIGH)}
-    measured = (history.samples.comp == compartment) & p.evidence[charges.charge_of]
     out = []
-    for row, j in enumerate(at.tolist()):
+    for row, j in enumerate(r.at.tolist()):
 
         def value(q: float, row: int = row, j: int = j) -> np.ndarray:
-            return np.asarray(fresh[j] + SIGNS[j] * np.interp(hours, np.r_[0.0, coarse], np.r_[0.0, edges[q][row]]))
+            return np.asarray(r.fresh[j] + SIGNS[j] * np.interp(hours, np.r_[0.0, coarse], np.r_[0.0, edges[q][row]]))
 
         low, high = (LOW, HIGH) if SIGNS[j] > 0 else (HIGH, LOW)
-        seen = np.flatnonzero(measured & p.read.counts[:, j] & (charges.oil_hours > 0))
-        past = tuple(
-            (int(charges.number[charges.charge_of[i]]), float(charges.oil_hours[i]), float(p.read.value[i, j])) for i in seen.tolist()
-        )
+        past = tuple((int(n), float(h), float(x)) for _, n, h, x in r.points[r.points[:, 0] == j].tolist())
         prop = PROPERTIES[j]
         out.append(PropertyAlong(
-            prop.key, prop.name, prop.unit, prop.side, float(fresh[j]), _known(limits[False][j]), _known(limits[True][j]),
+            prop.key, prop.name, prop.unit, prop.side, float(r.fresh[j]), _known(r.watch_limit[j]), _known(r.act_limit[j]),
             value(low), value(0.5), value(high), alone[row], past,
         ))  # fmt: skip
-    order = np.argsort([_reach(a.chance, hours, 1 - each(policy, len(only))[compartment].confidence) for a in out], kind="stable")
+    order = np.argsort([_reach(a.chance, hours, 1 - confidence) for a in out], kind="stable")
     return Along(hours, any_past, any_act, as_is, tuple(out[i] for i in order.tolist()))
-
-
-def _properties(clean: SafeBy, compartment: int) -> np.ndarray:
-    """Which property each of a compartment's rows is, in the rows' order."""
-    rows = clean.at[compartment]
-    j = np.flatnonzero(rows >= 0)
-    return j[np.argsort(rows[j])]
 
 
 def _known(x: float) -> float | None:

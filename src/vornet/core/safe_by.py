@@ -130,7 +130,7 @@ def safe_by(ground: Ground, path: Paths, charges: Charges, include: np.ndarray, 
     )  # fmt: skip
 
 
-class _Prepared(NamedTuple):
+class Prepared(NamedTuple):
     """What decisions and chances are reckoned from."""
 
     now: Charges
@@ -147,7 +147,7 @@ class _Prepared(NamedTuple):
     ground: Ground
 
 
-def prepared(history: History, charges: Charges, judgement: Judgement, table: LimitTable, policy: Policy | Sequence[Policy]) -> _Prepared:
+def prepared(history: History, charges: Charges, judgement: Judgement, table: LimitTable, policy: Policy | Sequence[Policy]) -> Prepared:
     comps = history.compartments
     now = as_known_now(history, charges)
     read = readings(history)
@@ -169,31 +169,9 @@ def prepared(history: History, charges: Charges, judgement: Judgement, table: Li
         SIGNS * (limit - path.start[running]), np.nan_to_num(path.start_sd[running]) ** 2, running,
     )  # fmt: skip
     moved = moved_by_faults(charges, judgement, history.samples.usable)
-    return _Prepared(now, read, running, oil, evidence, moved, fresh, limit, ref, path, share, ground)
+    return Prepared(now, read, running, oil, evidence, moved, fresh, limit, ref, path, share, ground)
 
 
 def confidences(policy: Policy | Sequence[Policy], count: int) -> np.ndarray:
     """How sure each compartment's policy wants to be, (C,)."""
     return np.array([x.confidence for x in each(policy, count)])
-
-
-def chance_at(
-    history: History,
-    charges: Charges,
-    judgement: Judgement,
-    table: LimitTable,
-    policy: Policy | Sequence[Policy],
-    compartment: int,
-    hours: float,
-) -> float | None:
-    """Chance that any deciding property of a compartment is past its limit at the end of charges of so many hours, by the
-    charges that speak for a healthy one; None where none can be told."""
-    p = prepared(history, charges, judgement, table, policy)
-    only = np.zeros(len(history.compartments.duty), dtype=bool)
-    only[compartment] = True
-    seen = safe_by(p.ground, p.path, p.now, p.evidence[:, None] & ~p.moved, only, confidences(policy, len(only)))
-    mine = np.flatnonzero(seen.comp == compartment)
-    if not len(mine):
-        return None
-    each = seen.standing.of(mine).chance(np.full(len(mine), hours))
-    return float(any_chance(each, np.zeros(len(mine), dtype=int), seen.event[mine], 1)[0])

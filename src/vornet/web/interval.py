@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import math
 from collections.abc import Callable
+from datetime import date
 from typing import Any
 
 import numpy as np
@@ -154,12 +155,13 @@ def page(
     with database(request).fleet(visitor(request).fleet_id) as connection:
         found = flow.load(connection, compartment_id, today(request))
         tried = trials.listed(connection, compartment_id)
+        turned_down = approval.declined(connection, date.min, date.max, compartment_id)
     if found is None:
         raise HTTPException(404, NO_COMPARTMENT)
     shown = request.query_params.get("property", "")[:40]
     return render(
         request, "interval.html", 422 if error else 200, error=error, form=opened(form or {}), failed=failed,
-        tried=tried, strip=lambda t: web_trials.strip(request, t), trial_words=trials.STATE_WORDS,
+        tried=tried, turned_down=turned_down, strip=lambda t: web_trials.strip(request, t), trial_words=trials.STATE_WORDS,
         **_context(request, found, shown, None, next((t["before"] for t in tried if t["state"] == "running"), None)),
     )  # fmt: skip
 
@@ -210,4 +212,16 @@ def begin_trial(request: Request, compartment_id: int, row: CompartmentRow, form
         if form.get("seen"):
             return page(request, compartment_id, f"{error.field.replace('_', ' ')}: {error.why}", form, "Not begun")
         raise
+    return RedirectResponse(f"/compartments/{compartment_id}/interval", 303)
+
+
+@router.post("/compartments/{compartment_id}/decline", dependencies=[needs("approve_interval")])
+def decline(request: Request, compartment_id: int, row: CompartmentRow, form: Form) -> Response:
+    """Say that a proposal is not followed, and why."""
+    who = visitor(request)
+    try:
+        with recording(request) as connection:
+            approval.decline(connection, who.fleet_id, compartment_id, form.get("why", ""), who.name, today(request))
+    except InputError as error:
+        return page(request, compartment_id, f"{error.field}: {error.why}", form, "Not kept")
     return RedirectResponse(f"/compartments/{compartment_id}/interval", 303)

@@ -7,7 +7,7 @@ import hmac
 import re
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
-from datetime import date
+from datetime import date, timedelta
 from importlib.resources import files
 from pathlib import Path
 from typing import Annotated, Any
@@ -221,6 +221,7 @@ _environment.filters.update(
     say=in_words,
     typed=as_typed,
     figure_of=figure_of,
+    year_before=lambda day: day - timedelta(days=365),
     significant=lambda value: f"{value:.6g}",
 )
 _environment.globals.update(

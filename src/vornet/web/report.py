@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from datetime import timedelta
 
 from fastapi import APIRouter, Request
 from fastapi.responses import Response
@@ -10,16 +11,17 @@ from markupsafe import Markup
 from starlette.exceptions import HTTPException
 
 from vornet.core.causes import NAMES
-from vornet.flows.judge import verdicts
+from vornet.flows.judge import trials, verdicts
 from vornet.flows.pages import compartment as compartments
-from vornet.flows.pages import report
+from vornet.flows.pages import period, report
 from vornet.io import tables
 from vornet.web.charts.ribbon import on_paper
 from vornet.web.compartment import facts_of, ribbon_of
-from vornet.web.pages import database, named, needs, today, visitor
+from vornet.web.pages import database, day_of, named, needs, today, visitor
 from vornet.web.paper import pdf
 
 router = APIRouter()
+XLSX = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
 
 
 def _drawing(request: Request, facts: compartments.Facts, keys: list[str]) -> Markup:
@@ -59,7 +61,7 @@ def history(request: Request, compartment_id: int, kind: str) -> Response:
         content, media = tables.as_csv(rows).encode(), "text/csv; charset=utf-8"
     elif kind == "xlsx":
         content = tables.as_xlsx({"samples": rows, "drains": report.history_document(facts)["drains"]})
-        media = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
+        media = XLSX
     elif kind == "json":
         content, media = json.dumps(report.history_document(facts), ensure_ascii=False, indent=1).encode(), "application/json"
     else:
@@ -73,3 +75,23 @@ def week(request: Request) -> Response:
     with database(request).fleet(visitor(request).fleet_id) as connection:
         found = report.week(connection, today(request))
     return pdf(request, "paper_week.html", f"week-{today(request)}", fleet=visitor(request).fleet, **found)
+
+
+@router.get("/reports/intervals.{kind}", dependencies=[needs("see_intervals")])
+def intervals(request: Request, kind: str, since: str = "", until: str = "") -> Response:
+    """A period for management: decisions, by whom, on which evidence, saving, what held; pdf, xlsx, or its decisions
+    as csv. A year to today unless said."""
+    day = today(request)
+    last = day_of(until, "until", day)
+    first = day_of(since, "since", last - timedelta(days=365))
+    with database(request).fleet(visitor(request).fleet_id) as connection:
+        found = period.report(connection, first, last, day)
+    name = f"intervals-{first}-{last}"
+    if kind == "pdf":
+        return pdf(request, "paper_period.html", name, fleet=visitor(request).fleet, state_words=trials.STATE_WORDS, **found)
+    if kind == "xlsx":
+        return Response(tables.as_xlsx(period.sheets(found)), media_type=XLSX, headers=named(f"{name}.xlsx"))
+    if kind == "csv":
+        content = tables.as_csv(period.sheets(found)["decisions"])
+        return Response(content, media_type="text/csv", headers=named(f"{name}.csv"))
+    raise HTTPException(404, "This report comes as pdf, xlsx or csv.")

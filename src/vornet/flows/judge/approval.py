@@ -10,8 +10,8 @@ from typing import Any
 
 import numpy as np
 
+from vornet.core import reckoning
 from vornet.core.errors import InputError
-from vornet.core.safe_by import chance_at
 from vornet.flows.house import fleets
 from vornet.flows.judge import decision_record, fleet_history, learning
 from vornet.store import queue
@@ -32,13 +32,23 @@ def seen(decision: dict[str, Any], versions: list[dict[str, Any]]) -> str:
     return f"{said}.{len(versions)}"
 
 
-def chance_of(connection: Connection, family: str, compartment_id: int, meter: float, today: date) -> float | None:
-    """Chance that any property is past its limit at the end of charges of this length, as it is reckoned today."""
-    mine = [r["compartment_id"] for r in connection.execute(query("register.duties")) if r["family"] == family]
+def reckoned(connection: Connection, row: dict[str, Any], today: date) -> reckoning.Reckoning | None:
+    """What a compartment's chances are reckoned from, as its evaluation left it; worked now where an earlier version left none. ``row`` as
+    ``board.compartment`` has it; None where no property answers."""
+    kept = connection.execute(query("board.reckoning"), {"compartment_id": row["compartment_id"]}).fetchone()
+    if kept is not None and kept["reckoning"] is not None:
+        return reckoning.unpacked(kept["reckoning"]) if len(kept["reckoning"]) else None
+    mine = [r["compartment_id"] for r in connection.execute(query("register.duties")) if r["family"] == row["family"]]
     loaded, charges = fleet_history.drop_held(connection, fleet_history.load(connection, today, mine))
     judgement = learning.judged(loaded, charges)
-    at = int(np.flatnonzero(loaded.compartment_ids == compartment_id)[0])
-    return chance_at(loaded.history, charges, judgement, loaded.limits, loaded.policies, at, meter)
+    at = int(np.flatnonzero(loaded.compartment_ids == row["compartment_id"])[0])
+    return reckoning.of(loaded.history, charges, judgement, loaded.limits, loaded.policies, at)
+
+
+def chance_of(connection: Connection, row: dict[str, Any], meter: float, today: date) -> float | None:
+    """Chance that any property is past its limit at the end of charges of this length, as it is reckoned today."""
+    found = reckoned(connection, row, today)
+    return None if found is None else found.chance(meter)
 
 
 def still_stands(decision: dict[str, Any], versions: list[dict[str, Any]], rests_on: str) -> None:
@@ -136,7 +146,7 @@ def approve(
     start = effective_from or today
     check(row, decision, meter, why, days, start, today)
     kept = days if days is not None else versions[-1]["days"] if versions else None
-    evidence = decision | {"chance_at_approved": chance_of(connection, row["family"], compartment_id, meter, today)}
+    evidence = decision | {"chance_at_approved": chance_of(connection, row, meter, today)}
     connection.execute(
         query("register.put_interval"),
         {"fleet_id": fleet_id, "compartment_id": compartment_id, "effective_from": start, "meter": meter, "days": kept,
@@ -147,3 +157,29 @@ def approve(
         effective_from=str(start), before=row["interval_meter"], proposed=decision.get("proposed"), why=why.strip(),
     )  # fmt: skip
     queue.touch(connection, fleet_id, [compartment_id])
+
+
+def decline(connection: Connection, fleet_id: int, compartment_id: int, why: str, by: str, today: date) -> None:
+    """A proposal that is not followed: who says so, and why; it is told beside it until something else is proposed."""
+    row = connection.execute(query("board.compartment"), {"compartment_id": compartment_id}).fetchone()
+    if row is None:
+        raise InputError("compartment", "is not in this fleet")
+    if row["outcome"] not in ("lengthen", "shorten"):
+        raise InputError("compartment", "nothing is proposed for it that could be declined")
+    if not why.strip():
+        raise InputError("why", "say why the proposal is not followed")
+    connection.execute(
+        query("money.put_declined"),
+        {"fleet_id": fleet_id, "compartment_id": compartment_id, "outcome": row["outcome"], "proposed": row["proposed_meter"],
+         "current": row["interval_meter"], "why": why.strip()[:400], "on": today, "by": by},
+    )  # fmt: skip
+    fleets.audit(
+        connection, fleet_id, by, "proposal declined", f"{row['unit']} {row['compartment']}", proposed=row["proposed_meter"],
+        outcome=row["outcome"], why=why.strip()[:400],
+    )  # fmt: skip
+
+
+def declined(connection: Connection, since: date, until: date, compartment_id: int | None = None) -> list[dict[str, Any]]:
+    """Proposals that were not followed in a span of days, newest first."""
+    asked = {"since": since, "until": until, "compartment_id": compartment_id}
+    return connection.execute(query("money.declined"), asked).fetchall()

@@ -13,7 +13,7 @@ from pydantic import TypeAdapter
 from vornet.core.decision import Decision, charge_slopes_of
 
 _DECISION = TypeAdapter(Decision)
-_LATER: dict[str, Any] = {"running_as_is": None, "open_measurands": [], "next_sample": None}
+_LATER: dict[str, Any] = {"running_as_is": None, "open_measurands": [], "next_sample": None, "act_now": None, "act_proposed": None}
 _LATER_OF_A_PROPERTY: dict[str, Any] = {
     "state": "answered", "bend": None, "ref": None, "borrowed": False, "pace": None, "bounded": 0, "deepest": None, "chance_at_safe": None,
 }  # fmt: skip
@@ -21,7 +21,7 @@ _LATER_OF_A_PROPERTY: dict[str, Any] = {
 
 def packed(decision: Decision) -> tuple[str, bytes]:
     """(JSON without slopes, slopes as in ``Decision.slopes``, deflated)."""
-    return _DECISION.dump_json(decision, exclude={"slopes"}).decode(), zlib.compress(decision.slopes, 1)
+    return _DECISION.dump_json(decision, exclude={"slopes", "reckoning"}).decode(), zlib.compress(decision.slopes, 1)
 
 
 def opened(figures: dict[str, Any] | None, slopes: bytes | None) -> dict[str, Any] | None:

@@ -327,7 +327,7 @@ def _write_standing(connection: Connection, fleet_id: int, worked: Worked, today
             "last_sampled_on": date.fromordinal(int(samples.day[i])) if i >= 0 else None,
             "held": int(on_hold[c]), "open_faults": as_json([f.plain() for f in decision.open_faults]), "outcome": decision.outcome,
             "proposed_meter": decision.proposed, "reason": as_json(decision.reason.plain()), "ranking": ranking,
-            "decision": figures, "slopes": slopes,
+            "decision": figures, "slopes": slopes, "reckoning": decision.reckoning,
             **_held(worked, c, versions.get(compartment_id, ()), today),
             **_oil_life(charges, range(int(charges.first[c]), int(h) + 1), hours, decision, r, today),
         })  # fmt: skip
@@ -341,7 +341,8 @@ def _held(worked: Worked, c: int, versions: Sequence[dict[str, Any]], today: dat
     if versions:
         safe = held.safe_now(worked.decisions[c])
         found = held.standing(worked.loaded, worked.charges, worked.judgement, worked.stands, c, versions, safe, today.toordinal())
-    return {"held_word": found.found.word if found else None, "held_back": found.found.back_to if found else None}
+    return {"held_word": found.found.word if found else None, "held_back": found.found.back_to if found else None,
+            "held_since": as_json(held.plain(found)) if found else None}  # fmt: skip
 
 
 def _oil_life(charges: Charges, rows: range, on_oil: float, decision: Decision, row: dict[str, Any], today: date) -> dict[str, Any]:

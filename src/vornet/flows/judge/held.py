@@ -5,7 +5,8 @@ from __future__ import annotations
 import math
 from collections import Counter
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
+from datetime import date
 from typing import Any
 
 import numpy as np
@@ -95,6 +96,22 @@ def _side(rows: list[tuple[float, int]], safe: float | None) -> Side:
         return Side(0, None, None, {})
     ran = sum(r for r, _ in rows) / len(rows)
     return Side(len(rows), ran, None if safe is None else safe - ran, dict(Counter(v for _, v in rows)))
+
+
+def plain(found: Standing) -> dict[str, Any]:
+    """As it is kept."""
+    version = {k: found.version[k] for k in ("meter", "approved_by")} | {"effective_from": found.version["effective_from"].isoformat()}
+    return asdict(found) | {"version": version}
+
+
+def read(kept: dict[str, Any]) -> Standing:
+    """The way back."""
+    version = kept["version"] | {"effective_from": date.fromisoformat(kept["version"]["effective_from"])}
+
+    def side(s: dict[str, Any]) -> Side:
+        return Side(**{**s, "verdicts": {int(code): n for code, n in s["verdicts"].items()}})
+
+    return Standing(version, kept["before"], Held(**kept["found"]), side(kept["earlier"]), side(kept["since"]))
 
 
 def safe_now(decision: Any) -> float | None:

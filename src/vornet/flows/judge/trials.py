@@ -68,7 +68,7 @@ def start(
     _within_reach(decision, length)
     _bottles_ahead(row, length)
     planned = rules.steps(length, before, reach(decision))
-    evidence = decision | {"chance_at_approved": approval.chance_of(connection, row["family"], compartment_id, length, today)}
+    evidence = decision | {"chance_at_approved": approval.chance_of(connection, row, length, today)}
     kept = versions[-1]["days"] if versions else None
     connection.execute(
         query("register.put_interval"),

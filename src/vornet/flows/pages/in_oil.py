@@ -19,7 +19,7 @@ ORDERS = {"early": "life poured away", "overrun": "overrun", "used": "least life
 @dataclass
 class Sum:
     """What some compartments come to in a year: litres poured away with life left, hours (by unit) past it, and what approving every
-    lengthening would save: drains, litres, money (None without prices)."""
+    lengthening would save: drains, litres, money (None without prices; what running past an act limit more often costs is taken off)."""
 
     compartments: int = 0
     unknown: int = 0
@@ -32,7 +32,7 @@ class Sum:
     early_cost: float | None = None
     saving: float | None = None
 
-    def add(self, row: dict[str, Any], per_litre: float | None, per_drain: float | None) -> None:
+    def add(self, row: dict[str, Any], per_litre: float | None, per_drain: float, consequence: float) -> None:
         self.compartments += row["n"]
         self.unknown += row["unknown"]
         self.early_l += row["early_l"] or 0.0
@@ -45,7 +45,8 @@ class Sum:
         self.litres += row["litres_saved"] or 0.0
         if per_litre is not None:
             self.early_cost = (self.early_cost or 0.0) + per_litre * (row["early_l"] or 0.0)
-            self.saving = (self.saving or 0.0) + per_litre * (row["litres_saved"] or 0.0) + (per_drain or 0.0) * (row["drains_saved"] or 0.0)
+            saved = per_litre * (row["litres_saved"] or 0.0) + per_drain * (row["drains_saved"] or 0.0)
+            self.saving = (self.saving or 0.0) + saved + consequence * (row["past_act_fewer"] or 0.0)
 
     @property
     def saving_error(self) -> float:
@@ -53,11 +54,11 @@ class Sum:
         return saving_error(self.saving or 0.0)
 
 
-def _costs(known: PriceList, family: str, unit: str) -> tuple[float | None, float]:
-    """What a litre that is drained costs (None without prices), and what a drain costs beside its litres."""
+def _costs(known: PriceList, family: str, unit: str) -> tuple[float | None, float, float]:
+    """What a litre that is drained costs (None without prices), what a drain costs beside its litres, and running past an act limit."""
     said = known.of(family, unit)
     one, none = drain_cost(said, 1.0), drain_cost(said, 0.0)
-    return None if one.missing or not known.currency else one.total - none.total, none.total
+    return None if one.missing or not known.currency else one.total - none.total, none.total, one.consequence
 
 
 def load(connection: Connection, by: str, family: str, depot: str, page: int, today: date) -> dict[str, Any]:
@@ -69,7 +70,7 @@ def load(connection: Connection, by: str, family: str, depot: str, page: int, to
     whole = Sum()
     families: dict[str, Sum] = defaultdict(Sum)
     depots: dict[str, Sum] = defaultdict(Sum)
-    costs: dict[tuple[str, str], tuple[float | None, float]] = {}
+    costs: dict[tuple[str, str], tuple[float | None, float, float]] = {}
     for row in connection.execute(query("board.in_oil_sums"), {"family": family, "depot": depot}):
         own = row["unit"] if ("unit", row["unit"]) in known.rows else ""  # most units have no prices of their own
         if (row["family"], own) not in costs:

@@ -10,14 +10,12 @@ from typing import Any
 import numpy as np
 
 from vornet.core import money
-from vornet.core.charges import Charges
 from vornet.core.decision import Policy
-from vornet.core.judge import Judgement
 from vornet.core.oil_life import DAYS_A_YEAR
 from vornet.core.picture import Along, along
 from vornet.core.policy import Where
 from vornet.core.prices import DrainCost, drain_cost
-from vornet.flows.judge import approval, fleet_history, held, learning, policies, prices, taught
+from vornet.flows.judge import approval, held, policies, prices
 from vornet.flows.pages.compartment import row_of
 from vornet.store.database import Connection, query
 
@@ -75,8 +73,9 @@ def load(connection: Connection, compartment_id: int, today: date) -> Interval |
     decision: dict[str, Any] = row["decision"]
     versions = connection.execute(query("register.intervals_of"), {"compartment_id": compartment_id}).fetchall()
     to_h = _axis(decision, row["interval_meter"])
-    worked = _worked(connection, row, today)
-    table = along(worked.loaded.history, worked.charges, worked.judgement, worked.loaded.limits, worked.loaded.policies, worked.at, to_h)
+    policy, said_by = policies.in_force(connection, today).of(row)
+    reckoned = approval.reckoned(connection, row, today)
+    table = None if reckoned is None else along(reckoned, to_h, policy.confidence)
     known = prices.in_force(connection, today)
     litres = row["capacity_l"] or row["system_volume_l"]
     drain = drain_cost(said := known.of(row["family"], row["unit"]), litres)
@@ -86,33 +85,16 @@ def load(connection: Connection, compartment_id: int, today: date) -> Interval |
         calendar = decision["schools"].get("calendar") or math.inf
         costs = _costs(table, drain, known.currency, calendar, {k: s.scope for k, s in said.items()})
     rate = row["rate_per_day"] * DAYS_A_YEAR if row["rate_per_day"] else None
-    policy, said_by = policies.in_force(connection, today).of(row)
     return Interval(
         row, decision, versions, table, to_h, costs, lacking, known.currency, rate, litres, approval.seen(decision, versions), policy,
-        said_by, held.standing(
-            worked.loaded, worked.charges, worked.judgement, worked.stands, worked.at, versions, held.safe_now(decision), today.toordinal()
-        ),
+        said_by, held_since(connection, compartment_id),
     )  # fmt: skip
 
 
-@dataclass(frozen=True)
-class _Worked:
-    """A family judged as an evaluation does, and which row of it is the compartment's."""
-
-    loaded: fleet_history.Loaded
-    charges: Charges
-    judgement: Judgement
-    stands: np.ndarray
-    at: int
-
-
-def _worked(connection: Connection, row: dict[str, Any], today: date) -> _Worked:
-    mates = connection.execute(query("history.family_mates"), {"compartments": [row["compartment_id"]]}).fetchall()
-    loaded, charges = fleet_history.drop_held(connection, fleet_history.load(connection, today, [r["compartment_id"] for r in mates]))
-    at = int(np.flatnonzero(loaded.compartment_ids == row["compartment_id"])[0])
-    judgement = learning.judged(loaded, charges)
-    stands = taught.stands(connection, [r["compartment_id"] for r in mates], loaded.sample_ids, judgement.proposed)
-    return _Worked(loaded, charges, judgement, stands, at)
+def held_since(connection: Connection, compartment_id: int) -> held.Standing | None:
+    """Whether the approved interval in force has held, as the last evaluation saw it."""
+    kept = connection.execute(query("board.reckoning"), {"compartment_id": compartment_id}).fetchone()
+    return held.read(kept["held_since"]) if kept is not None and kept["held_since"] else None
 
 
 def _costs(table: Along, drain: DrainCost, currency: str, calendar: float, said_by: dict[str, str]) -> Costs:

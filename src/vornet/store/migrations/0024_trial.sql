@@ -50,6 +50,27 @@ CREATE POLICY own_fleet ON trial USING (fleet_id = nullif(current_setting('vorne
 GRANT SELECT, INSERT, UPDATE ON rollout, trial TO vornet_app;
 
 -- Whether an approved interval has held, kept where a compartment stands.
-ALTER TABLE standing ADD COLUMN held_word text CHECK (held_word IN ('held', 'early', 'back')), ADD COLUMN held_back double precision;
+ALTER TABLE standing ADD COLUMN held_word text CHECK (held_word IN ('held', 'early', 'back')), ADD COLUMN held_back double precision,
+    ADD COLUMN held_since jsonb,
+    ADD COLUMN reckoning bytea; -- what chances are reckoned from, '' where no property answers
 DELETE FROM evaluated;
 INSERT INTO touched (fleet_id, what, id) SELECT fleet_id, 'compartment', compartment_id FROM standing ON CONFLICT DO NOTHING;
+
+-- A proposal that somebody does not follow, and why; it stands until something else is proposed.
+CREATE TABLE declined (
+    fleet_id    integer NOT NULL REFERENCES fleet ON DELETE CASCADE,
+    declined_id bigint GENERATED ALWAYS AS IDENTITY,
+    compartment_id bigint NOT NULL,
+    outcome     text NOT NULL,
+    proposed    double precision,
+    current     double precision,
+    why         text NOT NULL,
+    on_day      date NOT NULL,
+    by          text NOT NULL,
+    PRIMARY KEY (fleet_id, declined_id),
+    FOREIGN KEY (fleet_id, compartment_id) REFERENCES compartment ON DELETE CASCADE
+);
+CREATE INDEX declined_of ON declined (fleet_id, compartment_id, declined_id DESC);
+ALTER TABLE declined ENABLE ROW LEVEL SECURITY;
+CREATE POLICY own_fleet ON declined USING (fleet_id = nullif(current_setting('vornet.fleet_id', true), '')::integer);
+GRANT SELECT, INSERT ON declined TO vornet_app;

@@ -39,7 +39,10 @@ SELECT c.compartment_id, u.name AS unit, c.name AS compartment, c.kind, d.name A
        s.decision -> 'guards' AS guards,
        (SELECT t.progress ->> 'word' FROM trial t WHERE t.fleet_id = s.fleet_id AND t.compartment_id = s.compartment_id
           AND t.state = 'running') AS trial_word, s.decision -> 'next_sample' AS next_sample,
-       s.held_word, s.held_back, s.decision -> 'limiting' AS deciding, s.decision -> 'charges' AS charges, s.decision -> 'schools' AS schools,
+       s.held_word, s.held_back,
+       (SELECT jsonb_build_object('by', x.by, 'on', x.on_day, 'why', x.why) FROM declined x WHERE x.fleet_id = s.fleet_id
+          AND x.compartment_id = s.compartment_id AND x.outcome = s.outcome AND x.proposed IS NOT DISTINCT FROM s.proposed_meter
+        ORDER BY x.declined_id DESC LIMIT 1) AS declined, s.decision -> 'limiting' AS deciding, s.decision -> 'charges' AS charges, s.decision -> 'schools' AS schools,
        (s.decision -> 'beyond_evidence')::boolean AS beyond_evidence, s.open_faults
 FROM standing s JOIN compartment c USING (fleet_id, compartment_id)
 JOIN unit u ON u.fleet_id = c.fleet_id AND u.unit_id = c.unit_id
@@ -70,7 +73,11 @@ SELECT c.family, coalesce(d.name, '') AS depot, u.name AS unit, count(*) AS n, s
                 THEN s.rate_per_day * 365.25 * (1 / s.interval_meter - 1 / s.proposed_meter) END) AS drains_saved,
        sum(CASE WHEN s.outcome = 'lengthen' AND s.rate_per_day > 0 AND jsonb_array_length(s.open_faults) = 0
                 THEN s.rate_per_day * 365.25 * (1 / s.interval_meter - 1 / s.proposed_meter) * coalesce(c.capacity_l, c.system_volume_l) END)
-           AS litres_saved
+           AS litres_saved,
+       sum(CASE WHEN s.outcome = 'lengthen' AND s.rate_per_day > 0 AND jsonb_array_length(s.open_faults) = 0
+                THEN s.rate_per_day * 365.25 * (coalesce((s.decision ->> 'act_now')::double precision, 0) / s.interval_meter
+                                                - coalesce((s.decision ->> 'act_proposed')::double precision, 0) / s.proposed_meter) END)
+           AS past_act_fewer
 FROM standing s JOIN compartment c USING (fleet_id, compartment_id)
 JOIN unit u ON u.fleet_id = c.fleet_id AND u.unit_id = c.unit_id
 LEFT JOIN depot d ON d.fleet_id = u.fleet_id AND d.depot_id = u.depot_id
@@ -128,6 +135,9 @@ LEFT JOIN depot d ON d.fleet_id = u.fleet_id AND d.depot_id = u.depot_id
 LEFT JOIN oil o ON o.fleet_id = c.fleet_id AND o.oil_id = c.oil_id
 LEFT JOIN standing s ON s.fleet_id = c.fleet_id AND s.compartment_id = c.compartment_id
 WHERE c.compartment_id = %(compartment_id)s
+
+-- :reckoning  what a compartment's chances are reckoned from; '' where no property answers, NULL where an earlier version left none
+SELECT reckoning, held_since FROM standing WHERE compartment_id = %(compartment_id)s
 
 -- :sisters  the other compartments of the unit
 SELECT compartment_id, name FROM compartment WHERE unit_id = %(unit_id)s ORDER BY compartment_id
