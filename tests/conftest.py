@@ -132,7 +132,7 @@ def fleet_name() -> str:
 class Served:
     """The application on a loopback port, in a thread."""
 
-    def __init__(self, db: Database, demo: bool = True, port: int = 0) -> None:
+    def __init__(self, db: Database, demo: bool = True, port: int = 0, today: date = TODAY) -> None:
         import uvicorn
 
         from vornet.web.app import create_app
@@ -142,7 +142,7 @@ class Served:
             s.bind(("127.0.0.1", port))
             self.port = s.getsockname()[1]
         self.url = f"http://127.0.0.1:{self.port}"
-        config = uvicorn.Config(create_app(db, today=TODAY, demo=demo), port=self.port, log_level="error")
+        config = uvicorn.Config(create_app(db, today=today, demo=demo), port=self.port, log_level="error")
         self.server = uvicorn.Server(config)
         self.thread = threading.Thread(target=self.server.run, daemon=True)
         self.thread.start()

@@ -42,6 +42,7 @@ SELECT c.compartment_id, u.name AS unit, c.name AS compartment, c.kind, d.name A
        s.held_word, s.held_back,
        (SELECT jsonb_build_object('by', x.by, 'on', x.on_day, 'why', x.why) FROM declined x WHERE x.fleet_id = s.fleet_id
           AND x.compartment_id = s.compartment_id AND x.outcome = s.outcome AND x.proposed IS NOT DISTINCT FROM s.proposed_meter
+          AND x.current IS NOT DISTINCT FROM s.interval_meter
         ORDER BY x.declined_id DESC LIMIT 1) AS declined, s.decision -> 'limiting' AS deciding, s.decision -> 'charges' AS charges, s.decision -> 'schools' AS schools,
        (s.decision -> 'beyond_evidence')::boolean AS beyond_evidence, s.open_faults
 FROM standing s JOIN compartment c USING (fleet_id, compartment_id)
