@@ -112,6 +112,8 @@ def test_nothing_is_proposed_far_beyond_what_was_sampled():
 @pytest.mark.parametrize(("terms", "key", "said"), [
     (Terms(cap=550.0), "cap", "Maker's or warranty cap 550 h"), (Terms(oil_cap=550.0), "oil_cap", "What Tarn 40 may run at most 550 h"),
     (Terms(calendar=560.0), "calendar", "The calendar limit falls at about 560 h"),
+    (Terms(filter=560.0), "filter", "What the oil filter may run: 560 h"),
+    (Terms(bypass=560.0), "bypass", "What the bypass filter may run: 560 h"),
 ])  # fmt: skip
 def test_caps_stand_above_the_oil(terms, key, said):
     got = decided(case(terms=terms, oil="Tarn 40"))
@@ -220,6 +222,8 @@ def test_less_safe_than_it_runs_is_shortened_at_once_and_never_up(safe, proposed
     (Terms(cap=400.0), "The maker's cap of 400 h lies below the 500 h it runs today"),
     (Terms(oil_cap=400.0), "The oil may run 400 h at most, and it runs 500 h today"),
     (Terms(cap=450.0, oil_cap=400.0), "The oil may run 400 h at most, and it runs 500 h today"),
+    (Terms(filter=400.0), "The oil filter may run 400 h, less than the 500 h it runs today"),
+    (Terms(bypass=400.0), "The bypass filter may run 400 h, less than the 500 h it runs today"),
 ])  # fmt: skip
 def test_a_cap_below_what_it_runs_shortens_whatever_the_oil_says(terms, said):
     for it in (case(terms=terms), case(answer(state=UNANSWERED, n=0), terms=terms), case(answer(n=1), terms=terms)):

@@ -97,7 +97,8 @@ def test_a_figure_as_it_was_given_is_never_in_powers_of_ten(value, shown):
 
 #: kinds whose names core puts together, and where
 PUT_TOGETHER = {
-    "lifts_unanswered", "lifts_no_limit", "unanswered", "no_limit", "cap", "oil_cap", "cap_below", "oil_cap_below", "gains", "loses", "calm",
+    "lifts_unanswered", "lifts_no_limit", "unanswered", "no_limit", "cap", "oil_cap", "filter", "bypass", "cap_below",
+    "oil_cap_below", "filter_below", "bypass_below", "gains", "loses", "calm",
     "sign_up", "sign_down", "sign_trace", "sign_flat", "sign_either", "sign_both",
 }  # fmt: skip
 

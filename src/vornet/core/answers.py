@@ -134,9 +134,11 @@ class Answers:
 
 def schools(
     c: int, policy: Policy, terms: Terms, path: Paths, last: int, limit: np.ndarray, stat: np.ndarray,
-    answers: tuple[PropertyAnswer, ...], ref: np.ndarray,
+    answers: tuple[PropertyAnswer, ...], ref: np.ndarray, distance: bool = False,
 ) -> dict[str, float | None]:  # fmt: skip
-    """What each school would say: maker, house rule, calendar, last sample's line, statistical limits."""
+    """What each school would say: the maker's cap and his printed interval, the house rule (a figure, else a share of the cap), indicator,
+    supplier, calendar, last sample's line, statistical limits."""
+    house = policy.house_km if distance else policy.house_h
     last_line = statistical = math.inf
     for a in answers:
         j = next(i for i, p in enumerate(PROPERTIES) if p.key == a.key)
@@ -151,7 +153,10 @@ def schools(
             statistical = min(statistical, max(stat[c, j], 0.0) / towards)
     return {
         "maker": terms.cap,
-        "house_rule": None if terms.cap is None else terms.cap * policy.house_share,
+        "printed": terms.printed,
+        "house_rule": house or (None if terms.cap is None else terms.cap * policy.house_share),
+        "indicator": terms.indicator,
+        "supplier": terms.claim,
         "calendar": terms.calendar,
         "fixed_last_sample": _number(last_line),
         "statistical": _number(statistical),

@@ -104,7 +104,8 @@ def decide(
             running=float(clean.running_joint[c]), running_as_is=run_as_is,
             longest=min(deepest) if deepest else None, faults=tuple(f.fact for f in faults[c]),
             open_keys=tuple(dict.fromkeys(k for f in faults[c] for k in f.keys)),
-            schools=schools(c, policy, terms[c], path, last_of[c], limit, stat, answers, ref), share=float(share[c]), slopes=packed[c],
+            schools=schools(c, policy, terms[c], path, last_of[c], limit, stat, answers, ref, bool(comps.distance[c])),
+            share=float(share[c]), slopes=packed[c],
             changed_after_approval=_changed_after(charges, at, int(oil[c]), terms[c]),
             oil=oil_names[oil[c]] if oil_names is not None and oil[c] < len(oil_names) else "", on_oil=float(samples_on(charges, at)),
         )  # fmt: skip

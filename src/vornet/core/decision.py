@@ -33,6 +33,8 @@ class Policy:
     step_h: float = 25.0
     step_km: float = 1000.0
     house_share: float = 0.5
+    house_h: float = 0.0
+    house_km: float = 0.0
     school: str = "condition"
 
 
@@ -42,7 +44,8 @@ class Terms:
 
     ``stated``: what the register's own interval was before anybody approved another; ``approved_day`` (ordinal) when the one in
     force was approved, None where it is the register's. ``oil_cap``: the most that the oil in use may run;
-    ``trial``: the length that is on trial now.
+    ``trial``: the length that is on trial now. ``printed``: the maker's printed interval, apart from his cap; ``indicator``: what the
+    on-board indicator asks for; ``claim``: the life the oil's supplier claims; ``filter``, ``bypass``: how long they may stay in.
     """
 
     cap: float | None = None
@@ -51,6 +54,11 @@ class Terms:
     approved_day: int | None = None
     oil_cap: float | None = None
     trial: float | None = None
+    printed: float | None = None
+    indicator: float | None = None
+    claim: float | None = None
+    filter: float | None = None
+    bypass: float | None = None
 
 
 @dataclass(frozen=True)

@@ -22,6 +22,8 @@ from vornet.core.decision_case import Case, keys_of
 from vornet.core.fact import Fact, told
 from vornet.core.judge import RUN_ON
 
+#: caps that another part lifts
+FILTERS = ("filter", "bypass")
 #: a property told by too few charges waits for more only while its safe hours are less than so many times the interval
 NEAR = 2.0
 
@@ -122,9 +124,9 @@ def caps(case: Case, rules: Rules, told_any: bool) -> Reach:
     allowed, pushed = free, ""
     if case.faults:
         allowed = min(free, math.inf if math.isnan(as_is) else as_is, math.inf if case.current is None else case.current)
-    for key, limit in (("cap", terms.cap), ("oil_cap", terms.oil_cap)):
+    for key, limit in (("cap", terms.cap), ("oil_cap", terms.oil_cap), ("filter", terms.filter), ("bypass", terms.bypass)):
         if limit is not None:
-            rules.ask(key, allowed > limit, case.told(key, limit=limit), limit, told("lifts_cap"))
+            rules.ask(key, allowed > limit, case.told(key, limit=limit), limit, told("lifts_filter" if key in FILTERS else "lifts_cap"))
             if limit < allowed:
                 allowed, pushed = limit, key
     school = case.policy.school

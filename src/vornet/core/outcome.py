@@ -130,7 +130,7 @@ def _nothing(case: Case) -> Fact:
 
 def _why_shorter(case: Case, reach: Reach, base: float, best: PropertyAnswer | None) -> Fact:
     allowed, safe = reach.allowed, reach.safe
-    if reach.pushed in ("cap", "oil_cap"):
+    if reach.pushed in ("cap", "oil_cap", "filter", "bypass"):
         return case.told(f"{reach.pushed}_below", limit=allowed, base=base)
     if reach.pushed == "school":
         return case.told("school", limit=allowed, school=case.policy.school)

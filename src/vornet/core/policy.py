@@ -17,7 +17,7 @@ from vornet.core.fact import Fact, told
 SCOPES = ("unit", "family", "duty", "fleet")
 LIMITS = ("watch", "act")
 #: whose figure an interval may never go beyond, beside the oil's own safe hours and every cap
-SCHOOLS = ("condition", "house_rule", "fixed_last_sample", "statistical")
+SCHOOLS = ("condition", "printed", "house_rule", "indicator", "supplier", "calendar", "fixed_last_sample", "statistical")
 
 
 #: to run to the act limit one has to be at least so sure; a charge is sampled at most so often
@@ -47,10 +47,12 @@ RULES: dict[str, Rule] = {
         Rule("charges_needed", "Charges sampled", "", 2, 20, whole=True),
         Rule("most_at_once", "Longest step at once", "share", 0.01, 1.0),
         Rule("least_gain", "Nothing moves for less than", "share", 0.0, 0.5),
-        Rule("beyond_sampled", "Beyond the longest sampled, times", "times", 1.0, 1.5),
+        Rule("beyond_sampled", "Beyond the longest sampled", "times", 1.0, 1.5),
         Rule("step_h", "Full steps", "h", 1, 1000),
         Rule("step_km", "Full steps", "km", 1, 50_000),
         Rule("house_share", "House rule: share of the maker's cap", "share", 0.1, 1.0),
+        Rule("house_h", "House rule as a figure", "h", 0, 100_000),
+        Rule("house_km", "House rule as a figure", "km", 0, 5_000_000),
     )
 }
 
@@ -112,7 +114,7 @@ def contradictions(policy: Policy, intervals: Sequence[tuple[float, str]] = ()) 
         out.append(told("act_unsure", sure=SURE_OF_ACT))
     if policy.run_on_needed > BOTTLES_A_CHARGE * policy.charges_needed:
         out.append(told("more_verdicts_than_bottles", verdicts=policy.run_on_needed, charges=policy.charges_needed))
-    if policy.school == "house_rule" and policy.house_share >= 1:
+    if policy.school == "house_rule" and policy.house_share >= 1 and not (policy.house_h or policy.house_km):
         out.append(told("house_beyond_cap"))
     if policy.beyond_sampled <= 1 and policy.least_gain > 0:
         out.append(told("no_room_to_learn"))

@@ -48,6 +48,8 @@ class Oil(Row):
     pack_l: Positive | None = None
     cap_h: Positive | None = None
     cap_km: Positive | None = None
+    claim_h: Positive | None = None
+    claim_km: Positive | None = None
     batches: list[Batch] = []
 
     @model_validator(mode="after")
@@ -96,8 +98,19 @@ class Compartment(Facts):
     cap_h: Positive | None = None
     cap_km: Positive | None = None
     interval_days: Annotated[int, Field(gt=0, le=20000)] | None = None
+    printed_h: Positive | None = None
+    printed_km: Positive | None = None
+    indicator_h: Positive | None = None
+    indicator_km: Positive | None = None
+    filter_h: Positive | None = None
+    filter_km: Positive | None = None
+    bypass_h: Positive | None = None
+    bypass_km: Positive | None = None
 
-    @field_validator("interval_h", "interval_km", "interval_days", "cap_h", "cap_km", mode="before")
+    @field_validator(
+        "interval_h", "interval_km", "interval_days", "cap_h", "cap_km", "printed_h", "printed_km", "indicator_h", "indicator_km",
+        "filter_h", "filter_km", "bypass_h", "bypass_km", mode="before",
+    )  # fmt: skip
     @classmethod
     def _not_zero(cls, value: Any) -> Any:
         if isinstance(value, int | float) and not isinstance(value, bool) and value == 0:

@@ -94,7 +94,9 @@ def _unit(unit: UnitSpec, story: engine.Story, shared: dict[str, str], index: in
                 "compartment": c.name, "kind": c.kind, "family": c.family, "system_volume_l": c.system_l,
                 "capacity_l": c.said_capacity_l or c.capacity_l,
                 "capacity_without_filter_l": _without_filter(c),
-                "oil": c.oil, f"interval_{m}": c.interval, f"cap_{m}": c.cap, "interval_days": c.interval_days,
+                "oil": c.oil, f"interval_{m}": c.interval, f"cap_{m}": c.cap, "interval_days": c.interval_days, f"printed_{m}": c.cap / 2,
+                **({"indicator_km": 0.6 * c.cap} if m == "km" and c.kind == "engine" else {}),
+                **({"filter_h": c.cap} if c.family.startswith("GN-") else {}),
                 **({"fuel": c.fuel} if c.fuel else {}), **({"meter_no": 2} if c.meter_no == 2 else {}),
                 **({"shared_with": {"unit": shared[unit.name]}} if unit.name in shared else {}), **fittings.fittings(c),
             }

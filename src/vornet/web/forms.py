@@ -72,6 +72,8 @@ def compartment_groups(counts: str) -> tuple[tuple[str, tuple[Field, ...]], ...]
         ("Oil and interval", (
             Field("oil", "Oil meant", "oil"), Field(f"interval_{counts}", "Interval", meter),
             Field("interval_days", "or days", "int"), Field(f"cap_{counts}", "Maker's cap", meter),
+            Field(f"printed_{counts}", "Maker's printed interval", meter), Field(f"indicator_{counts}", "On-board indicator asks at", meter),
+            Field(f"filter_{counts}", "Oil filter may run", meter), Field(f"bypass_{counts}", "Bypass filter may run", meter),
             Field("required_approvals", "Approvals required", "list", hint="separated by commas"),
         )),
         ("Volumes", (
@@ -133,6 +135,7 @@ OIL_FIELDS = (
     Field("approvals", "Approvals held", "list", hint="separated by commas"),
     Field("pack_l", "Comes in packs of", "volume"),
     Field("cap_h", "May run at most, h", "number", hint="this oil's own cap"), Field("cap_km", "May run at most, km", "number"),
+    Field("claim_h", "Supplier claims, h", "number", hint="the life its supplier claims"), Field("claim_km", "Supplier claims, km", "number"),
 )  # fmt: skip
 BATCH_FIELDS = (
     Field("batch", "Batch"), Field("received_on", "Came in", "date"), Field("litres", "How much", "volume"),

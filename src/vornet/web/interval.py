@@ -45,11 +45,12 @@ from vornet.words.say import say
 
 router = APIRouter()
 SCHOOL_WORDS = {
-    "maker": "maker's cap", "house_rule": "house rule", "calendar": "calendar", "fixed_last_sample": "last sample's line",
+    "maker": "maker's cap", "printed": "maker's printed", "indicator": "indicator", "supplier": "oil supplier's claim",
+    "house_rule": "house rule", "calendar": "calendar", "fixed_last_sample": "last sample's line",
     "statistical": "statistics", "condition": "safe hours",
 }  # fmt: skip
 #: guards that are a wall along the axis
-WALLS = ("cap", "oil_cap", "sampled", "step", "calendar", "oil_change")
+WALLS = ("cap", "oil_cap", "filter", "bypass", "sampled", "step", "calendar", "oil_change")
 
 
 def kind_of(found: Interval) -> str:
@@ -70,7 +71,7 @@ def policy_words(found: Interval) -> list[tuple[str, str, str]]:
     """The rules this was decided by, as (what, its value, who says it)."""
     scopes = {"": "start value", "fleet": "the fleet's", "duty": "its duty's", "family": "its family's", "unit": "its own"}
     return [(RULES[key].words, said_value(key, w.value), scopes[w.scope]) for key, w in found.said_by.items()
-            if key != ("step_h" if found.row["meter_unit"] == "km" else "step_km")]  # fmt: skip
+            if w.value != 0 and not key.endswith("_h" if found.row["meter_unit"] == "km" else "_km")]  # fmt: skip
 
 
 def _sides_cost(found: Interval, factor: float) -> tuple[float | None, float | None] | None:
@@ -114,7 +115,7 @@ def _context(request: Request, found: Interval, shown: str, hand: float | None, 
         picked.high, picked.watch, picked.act, picked.past,
     )  # fmt: skip
     costs = found.costs
-    hard = [x for k, _, _, x, _ in walls if k in ("cap", "oil_cap", "calendar")]
+    hard = [x for k, _, _, x, _ in walls if k in ("cap", "oil_cap", "filter", "bypass", "calendar")]
     reach = min([*hard, math.inf if decision["safe"] is None else decision["safe"], 9 * found.to_h])
     trial = trials_of.steps(at, current, reach)
     drawn, places = chart.picture(

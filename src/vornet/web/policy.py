@@ -18,6 +18,8 @@ from vornet.web.pages import Form, database, day_of, hand, needs, opened, record
 router = APIRouter(prefix="/decide/policy")
 CHOICE_WORDS = {
     "watch": "watch", "act": "act", "condition": "safe hours alone", "house_rule": "the house rule",
+    "printed": "the maker's printed interval", "indicator": "the on-board indicator", "supplier": "the oil supplier's claim",
+    "calendar": "the calendar",
     "fixed_last_sample": "the last sample's line",
     "statistical": "the statistical limits",
 }  # fmt: skip
@@ -31,6 +33,8 @@ def _shown(key: str, value: Any) -> str:
     """A rule's value as people type it."""
     if RULES[key].choices:
         return str(value)
+    if key.startswith("house_") and not value:
+        return "none"
     return f"{value * 100:.4g}" if _per_cent(key) else f"{value:.6g}"
 
 

@@ -75,11 +75,10 @@ def check(row: dict[str, Any], decision: dict[str, Any], meter: float, why: str,
         raise InputError("interval", "an interval must be above zero")
     if row["cap_meter"] and meter > row["cap_meter"]:
         raise InputError("interval", f"{meter:g} is beyond the maker's or warranty cap of {row['cap_meter']:g}")
-    oil_cap = next(
-        (g["fact"]["numbers"]["limit"] for g in decision.get("guards", []) if g["key"] == "oil_cap" and "numbers" in g["fact"]), None
-    )
-    if oil_cap is not None and meter > oil_cap:
-        raise InputError("interval", f"{meter:g} is beyond the {oil_cap:g} that the oil in use may run")
+    for key, what in (("oil_cap", "the oil in use"), ("filter", "the oil filter"), ("bypass", "the bypass filter")):
+        cap = next((g["fact"]["numbers"]["limit"] for g in decision.get("guards", []) if g["key"] == key and "numbers" in g["fact"]), None)
+        if cap is not None and meter > cap:
+            raise InputError("interval", f"{meter:g} is beyond the {cap:g} that {what} may run")
     longer = row["interval_meter"] is not None and meter > row["interval_meter"]
     if longer and decision.get("open_faults"):
         raise InputError(

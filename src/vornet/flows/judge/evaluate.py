@@ -77,7 +77,19 @@ def _terms(loaded: Loaded, c: int, oil: int) -> Terms:
     days, approved = r["interval_days"], r["approved_from"]
     calendar = rate * days if days and rate > 0 else None
     oil_cap = loaded.oil_caps[oil][r["meter_unit"]] if 0 <= oil < len(loaded.oil_caps) else None
-    return Terms(r["cap_meter"], calendar, r["stated_meter"], approved.toordinal() if approved else None, oil_cap, r["trial_length"])
+    u, facts = r["meter_unit"], r["facts"] or {}
+    claim = loaded.oil_caps[oil][f"claim_{u}"] if 0 <= oil < len(loaded.oil_caps) else None
+    said = {name: facts.get(f"{name}_{u}") for name in ("printed", "indicator", "filter", "bypass")}
+    return Terms(
+        r["cap_meter"],
+        calendar,
+        r["stated_meter"],
+        approved.toordinal() if approved else None,
+        oil_cap,
+        r["trial_length"],
+        claim=claim,
+        **said,
+    )
 
 
 def _parts(loaded: Loaded) -> Iterator[tuple[str, np.ndarray]]:

@@ -61,7 +61,7 @@ class Loaded:
     drain_ids: np.ndarray
     oil_ids: list[int]
     oil_names: list[str]
-    oil_caps: list[dict[str, float | None]]
+    oil_caps: list[dict[str, float | None]]  # by h and km; claim_h, claim_km: what its supplier claims
     changes: dict[int, list[tuple[int, float, float]]]
     limits: LimitTable
     limit_set_id: int
@@ -211,7 +211,8 @@ def load(connection: Connection, today: date, compartments: list[int] | None = N
     return Loaded(
         history, ids, s["id"], rows, families, MeterPoints(known.points.meter, known.points.day, known.points.total), rate, known.total,
         known.day, proposed, drains["id"], oil_ids, [o["name"] for o in oil_rows],
-        [{u: o["facts"].get(f"cap_{u}") for u in ("h", "km")} for o in oil_rows], changes,
+        [{u: o["facts"].get(f"cap_{u}") for u in ("h", "km")} | {f"claim_{u}": o["facts"].get(f"claim_{u}") for u in ("h", "km")}
+         for o in oil_rows], changes,
         limits, limit_set_id, _policies(policies_on(connection, today), rows),
         _seen(connection, ids, samples, compartments), found, taught.teaching(connection, compartments, s["id"], found),
         factors_on(connection, today, families),

@@ -27,7 +27,8 @@ if TYPE_CHECKING:
     from vornet.flows.judge.evaluate import Worked
 
 #: walls that a trial stays within, beside the safe hours; step and sampled hours bound its length, not its last bottle
-HARD, ALL = ("cap", "oil_cap", "calendar", "oil_change", "school"), ("cap", "oil_cap", "calendar", "oil_change", "school", "step", "sampled")
+HARD = ("cap", "oil_cap", "filter", "bypass", "calendar", "oil_change", "school")
+ALL = (*HARD, "step", "sampled")
 #: guards that stop a trial as they stop lengthening
 BLOCKS = ("verdicts", "charges", "unanswered", "no_limit", "impossible", "bounded", "never")
 #: trials that end well before a family's rest follows; common practice, no source
