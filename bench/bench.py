@@ -524,7 +524,7 @@ def main() -> None:
         return
     fine = "intervals" not in given.parts or intervals(given.intervals_seed)
     if "year" in given.parts:
-        fine &= year([901, 902])
+        fine &= year([901])
     if "screening" in given.parts:
         screening(given.seeds)
     if "causes" in given.parts:
