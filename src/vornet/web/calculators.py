@@ -26,7 +26,8 @@ router = APIRouter(prefix="/calculators")
 @dataclass(frozen=True)
 class Ask:
     """One input: its key in the calculator, label, unit, what stands in it first, and how it is typed: num, text, choice
-    (``choices``), numbers, pairs (a name and a figure a line), oils, or lines (one row a line, its ``columns`` in order)."""
+    (``choices``), numbers, pairs (a name and a figure a line), oils, depots (a name and its hours a line), or lines (one row a line, its
+    ``columns`` in order, of which ``words`` are text)."""
 
     key: str
     label: str
@@ -35,6 +36,7 @@ class Ask:
     kind: str = "num"
     choices: tuple[str, ...] = ()
     columns: tuple[str, ...] = ()
+    words: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -80,6 +82,9 @@ def _ask(key: str, info: FieldInfo, models: list[type[BaseModel]]) -> Ask:
     unit = str(of["unit"]) if isinstance(of, dict) and "unit" in of else ""
     first = info.examples[0] if info.examples else None
     label = str(info.title)
+    if models and get_origin(info.annotation) is dict:
+        rows = ([k, *(f"{h:g}" for h in v["hours"])] for k, v in (first or {}).items())
+        return Ask(key, label, unit, "\n".join(" ".join(r) for r in rows), "depots")
     if models and get_origin(info.annotation) is not list:
         return Ask(key, label, unit, "\n".join(f"{k} {v:g}" for k, v in (first or {}).items()), "pairs")
     if models and "name" in models[0].model_fields:
@@ -87,7 +92,9 @@ def _ask(key: str, info: FieldInfo, models: list[type[BaseModel]]) -> Ask:
         return Ask(key, label, unit, "\n".join(lines), "oils")
     if models:
         columns = tuple(n for n, f in models[0].model_fields.items() if f.is_required())
-        return Ask(key, label, unit, "\n".join(" ".join(str(row[c]) for c in columns) for row in first or ()), "lines", columns=columns)
+        words = tuple(n for n in columns if str in _types(models[0].model_fields[n].annotation))
+        shown = "\n".join(" ".join(str(row[c]) for c in columns) for row in first or ())
+        return Ask(key, label, unit, shown, "lines", columns=columns, words=words)
     if get_origin(info.annotation) is list:
         return Ask(key, label, unit, " ".join(str(x) for x in first or ()), "numbers")
     if get_origin(info.annotation) is Literal:
@@ -117,7 +124,7 @@ PAGES: dict[str, Page] = {
     name: _page(name)
     for name in (
         "viscosity-at", "viscosity-index", "grade", "blend", "fuel-from-viscosity", "cleanliness", "identify", "carry-over", "flush",
-        "refill", "due", "wear-rate", "limits", "trend", "safe-interval", "interval-cost", "age-replacement", "convert",
+        "refill", "due", "level", "wear-rate", "limits", "trend", "safe-interval", "interval-cost", "age-replacement", "convert",
     )
 }  # fmt: skip
 
@@ -138,6 +145,11 @@ def given(page: Page, form: dict[str, str], mark: str) -> dict[str, Any]:
     return out
 
 
+def _figure(text: str, label: str, mark: str) -> float | int:
+    value = measures.number(text, label, mark)
+    return int(value) if value.is_integer() else value
+
+
 def _typed(ask: Ask, text: str, mark: str) -> Any:
     if ask.kind == "num":
         value = measures.number(text, ask.label, mark)
@@ -153,6 +165,9 @@ def _typed(ask: Ask, text: str, mark: str) -> Any:
                 name = " ".join(w for w in words if "=" not in w)
                 oils.append({"name": name, **{k.lower(): measures.number(v, ask.label, mark) for k, v in pairs.items()}})
         return oils
+    if ask.kind == "depots":
+        lines = [line.replace(";", " ").split() for line in text.splitlines() if line.strip()]
+        return {r[0]: {"hours": [measures.number(x, ask.label, mark) for x in r[1:]]} for r in lines}
     if ask.kind in ("lines", "pairs"):
         rows = [line.replace(";", " ").split() for line in text.splitlines() if line.strip()]
         if ask.kind == "pairs":
@@ -161,7 +176,8 @@ def _typed(ask: Ask, text: str, mark: str) -> Any:
             return {r[0].lower(): measures.number(r[1], ask.label, mark) for r in rows}
         if any(len(r) != len(ask.columns) for r in rows):
             raise InputError(ask.label, f"each line has {len(ask.columns)} figures")
-        return [{c: x if c == "date" else measures.number(x, ask.label, mark) for c, x in zip(ask.columns, r, strict=True)} for r in rows]
+        text_columns = {"date", *ask.words}
+        return [{c: x if c in text_columns else _figure(x, ask.label, mark) for c, x in zip(ask.columns, r, strict=True)} for r in rows]
     return text
 
 

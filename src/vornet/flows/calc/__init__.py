@@ -30,6 +30,7 @@ WHERE = {
     "interval-cost": "money",
     "age-replacement": "money",
     "due": "due",
+    "level": "level",
     "viscosity-at": "oil",
     "viscosity-index": "oil",
     "grade": "oil",
