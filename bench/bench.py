@@ -120,6 +120,10 @@ def pages(db: Database, fleet: str, runs: int = 60) -> dict[str, tuple[float, fl
         ("Library", lambda i: f"/library?sort={('unit', 'family', 'due', 'interval')[i % 4]}&q={i % 10}"),
         ("Plan", lambda i: "/plan?days=90"),
         ("Review", lambda i: f"/review?at={i % 20}"),
+        ("Interval", lambda i: f"/compartments/{ids[i % len(ids)]}/interval"),
+        ("Decide", lambda i: "/decide"),
+        ("Fleet in oil", lambda i: f"/decide/fleet?by={('early', 'overrun', 'used', 'family')[i % 4]}"),
+        ("Trials", lambda i: "/decide/trials"),
     ):
         for i in range(5):
             client.get(path(i))

@@ -162,32 +162,44 @@ class _Programme:
 def level(
     days: int, depots: Mapping[str, Depot], jobs: Sequence[Job], standing: Mapping[str, int] | None = None, seconds: float = SECONDS
 ) -> Plan:  # fmt: skip
-    """Place jobs on days. ``standing``: the plan that stands (day by id); then the calmest of the plans that lose hardly more. Raises
-    InputError."""
+    """Place jobs on days. ``standing``: the plan that stands (day by id); then the calmest of the plans that lose hardly more. Depots share
+    nothing and are levelled one by one. Raises InputError."""
     checked(days, depots, jobs)
+    until = time.monotonic() + seconds
+    mine = {name: [j for j in jobs if j.depot == name] for name in depots}
+    todo = sorted((name for name in mine if mine[name]), key=lambda name: len(mine[name]))
+    placed: dict[str, int] = {}
+    loss, optimal = 0.0, True
+    for i, name in enumerate(todo):
+        share = (until - time.monotonic()) * len(mine[name]) / sum(len(mine[n]) for n in todo[i:])
+        found = _one_depot(days, {name: depots[name]}, mine[name], standing, max(share, 0.5))
+        placed |= found.placed
+        loss, optimal = loss + found.loss, optimal and found.optimal
+    return Plan(placed, tuple(j.id for j in jobs if j.id not in placed), loss, optimal)
+
+
+def _one_depot(days: int, depots: Mapping[str, Depot], jobs: Sequence[Job], standing: Mapping[str, int] | None, seconds: float) -> Plan:
     began = time.monotonic()
     p = _Programme(days, depots, jobs)
     if not p.at:
         return Plan({}, tuple(j.id for j in jobs), 0.0, True)
-    until = began + seconds * (1 - CALM_SHARE if standing else 1.0)
-    most, proven = p.solve(-np.ones(len(p.at)), until)
-    if most is None:
-        most, proven = _greedy(p), False
-    every = np.arange(len(p.at))
-    p.add(every, np.ones(len(p.at)), float(most.sum()), np.inf)
-    least, best = p.solve(p.loss, until)
-    chosen = most if least is None else least
-    if standing:
-        p.add(every, p.loss, -np.inf, float(p.loss @ chosen) * (1 + CALM) + 1e-6)
-        stays = np.array([0.0 if standing.get(jobs[j].id) == d else 1.0 for j, d in p.at])
-        moved = np.array([1.0 if jobs[j].id in standing else 0.0 for j, _ in p.at])
+    # a job without a day weighs more than everything that days can lose: as few as can be come first
+    most: dict[int, float] = {}
+    for (j, _), x in zip(p.at, p.loss.tolist(), strict=True):
+        most[j] = max(most.get(j, 0.0), x)
+    weight = 1.0 + sum(most.values())
+    plain = _greedy(p)
+    found, proven = p.solve(p.loss - weight, began + seconds * (1 - CALM_SHARE if standing else 1.0))
+    chosen = plain if found is None or (p.loss - weight) @ plain < (p.loss - weight) @ found else found
+    if standing and proven:
+        p.add(np.arange(len(p.at)), np.ones(len(p.at)), float(chosen.sum()), np.inf)
+        p.add(np.arange(len(p.at)), p.loss, -np.inf, float(p.loss @ chosen) * (1 + CALM) + 1e-6)
+        stays = np.array([0.0 if standing.get(jobs[j].id, d) == d else 1.0 for j, d in p.at])
         # fewest moves; among those the least loss, which counts for less than a move
-        total = max(float(np.abs(p.loss).sum()), 1e-9)
-        calm, _ = p.solve(stays * moved + 0.5 * p.loss / total, began + seconds)
+        calm, _ = p.solve(stays + 0.5 * p.loss / max(float(np.abs(p.loss).sum()), 1e-9), began + seconds)
         chosen = chosen if calm is None else calm
     placed = {jobs[p.at[k][0]].id: p.at[k][1] for k in np.flatnonzero(chosen).tolist()}
-    unplaced = tuple(j.id for j in jobs if j.id not in placed)
-    return Plan(placed, unplaced, float(p.loss @ chosen), proven and best and least is not None)
+    return Plan(placed, tuple(j.id for j in jobs if j.id not in placed), float(p.loss @ chosen), proven)
 
 
 def _greedy(p: _Programme) -> np.ndarray:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
+from collections.abc import Callable
 from typing import Any
 
 from fastapi import APIRouter, Request
@@ -34,6 +35,20 @@ AGAINST = {
     "there": "runs as long already", "fault": "a fault is open", "cap": "beyond its cap", "unknown": "its own oil has not been told yet",
     "oil": "its own oil does not last so long",
 }  # fmt: skip
+#: which trials are shown: key, words, which fit
+FILTERS: tuple[tuple[str, str, Callable[[dict[str, Any]], bool]], ...] = (
+    ("all", "All", lambda t: True), ("running", "On trial", lambda t: t["state"] == "running"),
+    ("ripe", "May be adopted", lambda t: t["state"] == "running" and t["progress"].get("word") == "ripe"),
+    ("late", "A bottle late or missed", lambda t: t["state"] == "running" and any(
+        s["state"] in ("late", "missed") for s in t["progress"].get("steps", ()))),
+    ("stopped", "Stopped", lambda t: t["state"] == "stopped"), ("adopted", "Adopted", lambda t: t["state"] == "adopted"),
+    ("fell_back", "Fell back", lambda t: t["state"] == "fell_back"),
+)  # fmt: skip
+ORDERS: dict[str, tuple[str, Callable[[dict[str, Any]], Any]]] = {
+    "first": ("what needs somebody first", lambda t: 0), "unit": ("unit", lambda t: (t["unit"], t["compartment"])),
+    "family": ("family", lambda t: (t["family"], t["unit"])), "next": ("next bottle", lambda t: (t["next_day"] is None, t["next_day"])),
+    "gain": ("how much longer", lambda t: -t["length"] / t["before"]),
+}  # fmt: skip
 STATES = {"running": "running", "ripe": "may be adopted", "unread": "ended without its bottle", "stop": "stopped"}
 
 
@@ -55,13 +70,18 @@ def _back(form: Form, otherwise: str) -> Response:
 def _page(request: Request, error: str = "", form: Form | None = None, status: int = 200) -> Response:
     with database(request).fleet(visitor(request).fleet_id) as connection:
         rows = flow.listed(connection)
+        counts = {key: sum(fits(t) for t in rows) for key, _, fits in FILTERS}
         rollouts = flow.rollouts(connection)
         families = flow.families(connection)
         family = (form.get("family", "") if form else request.query_params.get("family", ""))[:120]
         mates = flow.mates(connection, family) if family else []
     usual = Counter(m["proposed_meter"] for m in mates if m["outcome"] == "lengthen" and m["proposed_meter"]).most_common(1)
+    show, by = request.query_params.get("show", "all"), request.query_params.get("by", "first")
+    fits = next((f for key, _, f in FILTERS if key == show), FILTERS[0][2])
+    rows = sorted(filter(fits, rows), key=ORDERS[by][1]) if by in ORDERS and by != "first" else list(filter(fits, rows))
     return render(
-        request, "trials.html", status, rows=rows, rollouts=rollouts, families=families, family=family, mates=mates, error=error,
+        request, "trials.html", status, rows=rows, counts=counts, filters=FILTERS, show=show, by=by, orders=ORDERS,
+        rollouts=rollouts, families=families, family=family, mates=mates, error=error,
         usual=usual[0][0] if usual else None,
         form=opened(form or {}), strip=lambda t: strip(request, t), state_words=flow.STATE_WORDS, words=STATES, tab="trials",
     )  # fmt: skip
