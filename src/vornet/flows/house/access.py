@@ -70,7 +70,7 @@ SCOPES = {
     "work": "log meter readings and work done",
     "import": "take lab results in",
     "register": "load and change the register",
-    "decide": "approve intervals, run trials, set policies and prices, in your name",
+    "decide": "approve intervals, set rules and prices",
 }
 
 
