@@ -67,8 +67,9 @@ class Fresh:
         value = self.recorded[oil].copy()
         sd, estimated = np.zeros_like(value), np.zeros(value.shape, dtype=bool)
         days = np.minimum(np.broadcast_to(np.asarray(day, dtype=float), np.shape(oil)), _SPAN - 2)
+        place = oil * _SPAN + np.nan_to_num(days)
         for m, (key, oils, values, sds, guessed) in self._columns.items():
-            at = np.searchsorted(key, oil * _SPAN + np.nan_to_num(days), "left") - 1
+            at = np.searchsorted(key, place, "left") - 1
             held = np.maximum(at, 0)
             use = (at >= 0) & (oils[held] == oil) & np.isnan(value[:, m])
             value[use, m], sd[use, m], estimated[use, m] = values[held[use]], sds[held[use]], guessed[held[use]]

@@ -50,6 +50,7 @@ from vornet.web import (
     trials,
     unit,
     unit_new,
+    waste,
     welcome,
 )
 from vornet.web import calculators as calculator_pages
@@ -97,7 +98,7 @@ def create_app(db: Database, today: date | None = None, demo: bool = False) -> F
     for module in (
         signin, account, welcome, board, compartment, interval, trials, prices, policy, in_oil, drain, bottles, lab, review, limits,
         report, plan,
-        job_pages, paper, unit_new, unit, compartment_form, items, attachments, library, calculator_pages, admin,
+        job_pages, paper, unit_new, unit, compartment_form, items, attachments, waste, library, calculator_pages, admin,
     ):  # fmt: skip
         app.include_router(module.router, include_in_schema=False)
     app.include_router(calculators.router)

@@ -74,7 +74,9 @@ def _opened(request: Request, connection: Connection, sample_id: int, day: date)
         return None
     hypotheses = judged["hypotheses"] or []
     rates = {r["m"].key: r for r in detail["rates"]}
-    rows = [_row(facts, detail, r, rates) for r in detail["rows"]]
+    oil = facts.charges.oil[facts.charges.charge_of[[detail["at"]]]]
+    fresh = facts.loaded.history.known.at(oil, facts.loaded.history.samples.day[[detail["at"]]]).value[0]
+    rows = [_row(facts, detail, r, rates, fresh) for r in detail["rows"]]
     speaks = {k for h in hypotheses if h["strength"] != "possible" for k in main_keys(h["key"])}
     first = [r for r in rows if r["mark"] or r["m"].key in speaks or (r["rate"] and (r["rate"]["real"] or r["rate"]["bent"]))]
     actions = verdicts.open_actions(connection, judged["compartment_id"])
@@ -90,13 +92,13 @@ def _opened(request: Request, connection: Connection, sample_id: int, day: date)
     }  # fmt: skip
 
 
-def _row(facts: compartments.Facts, detail: dict[str, Any], row: dict[str, Any], rates: dict[str, Any]) -> dict[str, Any]:
+def _row(facts: compartments.Facts, detail: dict[str, Any], row: dict[str, Any], rates: dict[str, Any], fresh: np.ndarray) -> dict[str, Any]:
+    """A value's line; ``fresh`` (COUNT,) new oil as it was known then."""
     m, samples = INDEX[row["m"].key], facts.loaded.history.samples
     upto = np.flatnonzero(samples.usable & ~np.isnan(samples.values[:, m]) & (np.arange(len(samples.comp)) <= detail["at"]))[-SPARK:]
-    oil = facts.charges.oil[facts.charges.charge_of[[detail["at"]]]]
-    fresh = float(facts.loaded.history.known.at(oil, samples.day[[detail["at"]]]).value[0, m])
+    new = float(fresh[m])
     return {
-        **row, "spark": spark(samples.values[upto, m].tolist(), (row["watch"] or [None])[-1]), "new": None if math.isnan(fresh) else fresh,
+        **row, "spark": spark(samples.values[upto, m].tolist(), (row["watch"] or [None])[-1]), "new": None if math.isnan(new) else new,
         "rate": rates.get(row["m"].key),
     }  # fmt: skip
 

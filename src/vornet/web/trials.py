@@ -45,7 +45,7 @@ FILTERS: tuple[tuple[str, str, Callable[[dict[str, Any]], bool]], ...] = (
     ("fell_back", "Fell back", lambda t: t["state"] == "fell_back"),
 )  # fmt: skip
 ORDERS: dict[str, tuple[str, Callable[[dict[str, Any]], Any]]] = {
-    "first": ("what needs somebody first", lambda t: 0), "unit": ("unit", lambda t: (t["unit"], t["compartment"])),
+    "first": ("urgency", lambda t: 0), "unit": ("unit", lambda t: (t["unit"], t["compartment"])),
     "family": ("family", lambda t: (t["family"], t["unit"])), "next": ("next bottle", lambda t: (t["next_day"] is None, t["next_day"])),
     "gain": ("how much longer", lambda t: -t["length"] / t["before"]),
 }  # fmt: skip
