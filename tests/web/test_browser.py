@@ -185,7 +185,8 @@ def page_day():
     return TODAY
 
 
-SCREENS = ("/", "/decide", "/decide/trials?family=HX-6+marine", "/decide/fleet", "/decide/policy", "/waste", "/decide/prices", "compartment/interval",
+SCREENS = ("/", "/decide", "/decide/trials?family=HX-6+marine", "/decide/fleet", "/decide/policy", "/waste",
+           "/decide/prices", "compartment/interval",
            "/lab", "/drain", "compartment", "compartment/drain", "sample", "/plan?days=3660", "/library",
            "/library/oils", "/library/oils/new", "/library/templates", "/library/doubts", "/library/files", "/units/new",
            "/admin/settings", "/me", "unit", "unit/edit", "unit/items/new", "unit/compartments/new", "compartment/register",
