@@ -108,7 +108,7 @@ def settle(location: Location) -> None:
 def pages(db: Database, fleet: str, runs: int = 60) -> dict[str, tuple[float, float]]:
     login = "bench" + str(len(fleet))
     people.add(db, fleet, login, "Bench", "right-and-long", "planner")
-    client = TestClient(create_app(db, today=TODAY), follow_redirects=True)
+    client = TestClient(create_app(db, today=TODAY), base_url="http://127.0.0.1:8460", follow_redirects=True)
     client.post("/sign-in", data={"login": login, "password": "right-and-long"})
     with db.fleet(fleets.find(db, fleet)) as c:
         some = "SELECT compartment_id FROM compartment ORDER BY random() LIMIT 30"

@@ -340,6 +340,7 @@ def _write_standing(connection: Connection, fleet_id: int, worked: Worked, today
             "held": int(on_hold[c]), "open_faults": as_json([f.plain() for f in decision.open_faults]), "outcome": decision.outcome,
             "proposed_meter": decision.proposed, "reason": as_json(decision.reason.plain()), "ranking": ranking,
             "decision": figures, "slopes": slopes, "reckoning": decision.reckoning,
+            "act_now": decision.act_now, "act_proposed": decision.act_proposed,
             **_held(worked, c, versions.get(compartment_id, ()), today),
             **_oil_life(charges, range(int(charges.first[c]), int(h) + 1), hours, decision, r, today),
         })  # fmt: skip

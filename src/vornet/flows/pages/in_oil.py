@@ -71,12 +71,12 @@ def load(connection: Connection, by: str, family: str, depot: str, page: int, to
     families: dict[str, Sum] = defaultdict(Sum)
     depots: dict[str, Sum] = defaultdict(Sum)
     costs: dict[tuple[str, str], tuple[float | None, float, float]] = {}
-    for row in connection.execute(query("board.in_oil_sums"), {"family": family, "depot": depot}):
-        own = row["unit"] if ("unit", row["unit"]) in known.rows else ""  # most units have no prices of their own
-        if (row["family"], own) not in costs:
-            costs[row["family"], own] = _costs(known, row["family"], own)
+    priced = [place for scope, place in known.rows if scope == "unit"]  # most units have no prices of their own
+    for row in connection.execute(query("board.in_oil_sums"), {"family": family, "depot": depot, "priced": priced}):
+        if (row["family"], row["unit"]) not in costs:
+            costs[row["family"], row["unit"]] = _costs(known, row["family"], row["unit"])
         for total in (whole, families[row["family"]], depots[row["depot"]]):
-            total.add(row, *costs[row["family"], own])
+            total.add(row, *costs[row["family"], row["unit"]])
     return {
         "rows": rows[:PAGE], "more": len(rows) > PAGE, "page": page, "by": by, "orders": ORDERS, "family": family, "depot": depot,
         "whole": whole, "families": dict(sorted(families.items())), "depots": dict(sorted(depots.items())), "currency": known.currency,

@@ -52,6 +52,7 @@ GRANT SELECT, INSERT, UPDATE ON rollout, trial TO vornet_app;
 -- Whether an approved interval has held, kept where a compartment stands.
 ALTER TABLE standing ADD COLUMN held_word text CHECK (held_word IN ('held', 'early', 'back')), ADD COLUMN held_back double precision,
     ADD COLUMN held_since jsonb,
+    ADD COLUMN act_now double precision, ADD COLUMN act_proposed double precision, -- chance past an act limit at today's length, at the proposed
     ADD COLUMN reckoning bytea; -- what chances are reckoned from, '' where no property answers
 DELETE FROM evaluated;
 INSERT INTO touched (fleet_id, what, id) SELECT fleet_id, 'compartment', compartment_id FROM standing ON CONFLICT DO NOTHING;

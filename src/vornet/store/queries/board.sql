@@ -34,6 +34,17 @@ ORDER BY s.urgency, s.ranking, c.compartment_id
 LIMIT %(limit)s OFFSET %(offset)s
 
 -- :rows_by_outcome  the planner's desk: most to gain or lose first
+WITH picked AS MATERIALIZED (
+    SELECT s.fleet_id, s.compartment_id,
+           row_number() OVER (ORDER BY array_position(ARRAY['shorten', 'lengthen', 'hold', 'not_enough'], s.outcome),
+                              abs(coalesce(s.proposed_meter, 0) / nullif(s.interval_meter, 0) - 1) DESC NULLS LAST, s.compartment_id) AS place
+    FROM standing s JOIN compartment c USING (fleet_id, compartment_id)
+    JOIN unit u ON u.fleet_id = c.fleet_id AND u.unit_id = c.unit_id
+    WHERE (%(show)s = 'all' OR %(show)s = s.outcome OR %(show)s = 'back' AND s.held_word = 'back'
+        OR %(show)s = 'trial' AND EXISTS (SELECT 1 FROM trial t WHERE t.fleet_id = s.fleet_id AND t.compartment_id = s.compartment_id
+                                          AND t.state = 'running'))
+      AND u.state = 'in_service'
+    ORDER BY place LIMIT %(limit)s OFFSET %(offset)s)
 SELECT c.compartment_id, u.name AS unit, c.name AS compartment, c.kind, d.name AS depot, c.counts AS meter_unit, s.oil_hours,
        s.interval_meter, s.outcome, s.proposed_meter, s.reason, s.limiting, s.decision -> 'safe' AS safe, s.decision -> 'safe_as_is' AS safe_as_is,
        s.decision -> 'guards' AS guards,
@@ -45,30 +56,29 @@ SELECT c.compartment_id, u.name AS unit, c.name AS compartment, c.kind, d.name A
           AND x.current IS NOT DISTINCT FROM s.interval_meter
         ORDER BY x.declined_id DESC LIMIT 1) AS declined, s.decision -> 'limiting' AS deciding, s.decision -> 'charges' AS charges, s.decision -> 'schools' AS schools,
        (s.decision -> 'beyond_evidence')::boolean AS beyond_evidence, s.open_faults
-FROM standing s JOIN compartment c USING (fleet_id, compartment_id)
+FROM picked JOIN standing s USING (fleet_id, compartment_id) JOIN compartment c USING (fleet_id, compartment_id)
 JOIN unit u ON u.fleet_id = c.fleet_id AND u.unit_id = c.unit_id
 LEFT JOIN depot d ON d.fleet_id = u.fleet_id AND d.depot_id = u.depot_id
-WHERE (%(show)s = 'all' OR %(show)s = s.outcome OR %(show)s = 'back' AND s.held_word = 'back'
-    OR %(show)s = 'trial' AND EXISTS (SELECT 1 FROM trial t WHERE t.fleet_id = s.fleet_id AND t.compartment_id = s.compartment_id
-                                      AND t.state = 'running'))
-  AND u.state = 'in_service'
-ORDER BY array_position(ARRAY['shorten', 'lengthen', 'hold', 'not_enough'], s.outcome),
-         abs(coalesce(s.proposed_meter, 0) / nullif(s.interval_meter, 0) - 1) DESC NULLS LAST, c.compartment_id
-LIMIT %(limit)s OFFSET %(offset)s
+ORDER BY picked.place
 
 -- :in_oil  the fleet's charges: where most oil life is poured away, or overrun
+WITH picked AS MATERIALIZED (
+    SELECT s.fleet_id, s.compartment_id, row_number() OVER (ORDER BY CASE %(by)s WHEN 'family' THEN c.family WHEN 'depot' THEN d.name ELSE '' END,
+                 CASE %(by)s WHEN 'overrun' THEN s.overrun WHEN 'used' THEN -s.life_used ELSE s.early_l END DESC NULLS LAST, c.compartment_id) AS place
+    FROM standing s JOIN compartment c USING (fleet_id, compartment_id)
+    JOIN unit u ON u.fleet_id = c.fleet_id AND u.unit_id = c.unit_id
+    LEFT JOIN depot d ON d.fleet_id = u.fleet_id AND d.depot_id = u.depot_id
+    WHERE u.state = 'in_service' AND (%(family)s = '' OR c.family = %(family)s) AND (%(depot)s = '' OR d.name = %(depot)s)
+    ORDER BY place LIMIT %(limit)s OFFSET %(offset)s)
 SELECT c.compartment_id, u.name AS unit, c.name AS compartment, c.family, d.name AS depot, c.counts AS meter_unit, s.interval_meter, s.outcome,
        s.proposed_meter, s.charges, s.life, s.life_used, s.early_l, s.overrun, s.rate_per_day, s.open_faults
-FROM standing s JOIN compartment c USING (fleet_id, compartment_id)
+FROM picked JOIN standing s USING (fleet_id, compartment_id) JOIN compartment c USING (fleet_id, compartment_id)
 JOIN unit u ON u.fleet_id = c.fleet_id AND u.unit_id = c.unit_id
 LEFT JOIN depot d ON d.fleet_id = u.fleet_id AND d.depot_id = u.depot_id
-WHERE u.state = 'in_service' AND (%(family)s = '' OR c.family = %(family)s) AND (%(depot)s = '' OR d.name = %(depot)s)
-ORDER BY CASE %(by)s WHEN 'family' THEN c.family WHEN 'depot' THEN d.name ELSE '' END,
-         CASE %(by)s WHEN 'overrun' THEN s.overrun WHEN 'used' THEN -s.life_used ELSE s.early_l END DESC NULLS LAST, c.compartment_id
-LIMIT %(limit)s OFFSET %(offset)s
+ORDER BY picked.place
 
 -- :in_oil_sums  what it all comes to, by family and depot; prices are put to it by place
-SELECT c.family, coalesce(d.name, '') AS depot, u.name AS unit, count(*) AS n, sum(s.early_l) AS early_l, sum(s.overrun) AS overrun,
+SELECT c.family, coalesce(d.name, '') AS depot, CASE WHEN u.name = ANY(%(priced)s) THEN u.name ELSE '' END AS unit, count(*) AS n, sum(s.early_l) AS early_l, sum(s.overrun) AS overrun,
        count(*) FILTER (WHERE s.overrun > 0) AS past, count(*) FILTER (WHERE s.life_used IS NULL) AS unknown, c.counts AS meter_unit,
        sum(CASE WHEN s.outcome = 'lengthen' AND s.rate_per_day > 0 AND jsonb_array_length(s.open_faults) = 0
                 THEN s.rate_per_day * 365.25 * (1 / s.interval_meter - 1 / s.proposed_meter) END) AS drains_saved,
@@ -76,14 +86,14 @@ SELECT c.family, coalesce(d.name, '') AS depot, u.name AS unit, count(*) AS n, s
                 THEN s.rate_per_day * 365.25 * (1 / s.interval_meter - 1 / s.proposed_meter) * coalesce(c.capacity_l, c.system_volume_l) END)
            AS litres_saved,
        sum(CASE WHEN s.outcome = 'lengthen' AND s.rate_per_day > 0 AND jsonb_array_length(s.open_faults) = 0
-                THEN s.rate_per_day * 365.25 * (coalesce((s.decision ->> 'act_now')::double precision, 0) / s.interval_meter
-                                                - coalesce((s.decision ->> 'act_proposed')::double precision, 0) / s.proposed_meter) END)
+                THEN s.rate_per_day * 365.25 * (coalesce(s.act_now, 0) / s.interval_meter
+                                                - coalesce(s.act_proposed, 0) / s.proposed_meter) END)
            AS past_act_fewer
 FROM standing s JOIN compartment c USING (fleet_id, compartment_id)
 JOIN unit u ON u.fleet_id = c.fleet_id AND u.unit_id = c.unit_id
 LEFT JOIN depot d ON d.fleet_id = u.fleet_id AND d.depot_id = u.depot_id
 WHERE u.state = 'in_service' AND (%(family)s = '' OR c.family = %(family)s) AND (%(depot)s = '' OR d.name = %(depot)s)
-GROUP BY c.family, d.name, u.name, c.counts
+GROUP BY c.family, d.name, 3, c.counts
 
 -- :counts  for the filters
 SELECT count(*) FILTER (WHERE in_service) AS all, count(*) FILTER (WHERE laid_up) AS laid_up,

@@ -189,13 +189,14 @@ INSERT INTO standing (fleet_id, compartment_id, as_of, meter_day, oil_hours, hea
     running_safe, limiting, interval_meter, to_due, due_meter, due_day, due_driver, rate_per_day, last_sample_id,
     last_proposed, last_sampled_on, held, open_faults, outcome, proposed_meter, reason, ranking, decision, slopes, headroom_as_is,
     open_measurands, charges, life, life_used, early_l, overrun, held_word, held_back,
-    reckoning, held_since)
+    reckoning, held_since, act_now, act_proposed)
 VALUES (%(fleet_id)s, %(compartment_id)s, %(as_of)s, %(meter_day)s, %(oil_hours)s, %(headroom)s, %(headroom_is_safe)s,
     %(headroom_open)s, %(running_safe)s, %(limiting)s, %(interval_meter)s, %(to_due)s, %(due_meter)s, %(due_day)s,
     %(due_driver)s, %(rate_per_day)s, %(last_sample_id)s, %(last_proposed)s, %(last_sampled_on)s, %(held)s,
     %(open_faults)s, %(outcome)s, %(proposed_meter)s, %(reason)s, %(ranking)s, %(decision)s, %(slopes)s,
     %(headroom_as_is)s, %(open_measurands)s, %(charges)s, %(life)s, %(life_used)s, %(early_l)s, %(overrun)s, %(held_word)s,
-    %(held_back)s, %(reckoning)s, %(held_since)s)
+    %(held_back)s, %(reckoning)s, %(held_since)s,
+    %(act_now)s, %(act_proposed)s)
 ON CONFLICT (fleet_id, compartment_id) DO UPDATE SET
     as_of = excluded.as_of, meter_day = excluded.meter_day, oil_hours = excluded.oil_hours,
     headroom = excluded.headroom, headroom_is_safe = excluded.headroom_is_safe, headroom_open = excluded.headroom_open,
@@ -208,7 +209,8 @@ ON CONFLICT (fleet_id, compartment_id) DO UPDATE SET
     headroom_as_is = excluded.headroom_as_is, open_measurands = excluded.open_measurands, charges = excluded.charges,
     life = excluded.life, life_used = excluded.life_used, early_l = excluded.early_l, overrun = excluded.overrun,
     held_word = excluded.held_word, held_back = excluded.held_back,
-    reckoning = excluded.reckoning, held_since = excluded.held_since
+    reckoning = excluded.reckoning, held_since = excluded.held_since,
+    act_now = excluded.act_now, act_proposed = excluded.act_proposed
 
 -- :rank  what the Board puts first, by the last verdict that stands: 0 Stop, 1 Act that nobody signed or took in hand, 2 past safe life,
 -- 3 overdue, 4 held, 5 the rest
