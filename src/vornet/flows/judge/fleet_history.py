@@ -149,6 +149,8 @@ def _totals(unit: np.ndarray, day: np.ndarray, meter: np.ndarray, changes: dict[
     return total
 
 
+#: so few compartments are read as plain results
+FEW = 8
 #: the columns of what is read, by query
 _DRAINS = [("id", "i8"), ("comp", "i8"), ("day", "day"), ("meter", "f8"), ("out_l", "f8"), ("missing_l", "f8"), ("oil", "i8"),
            ("magnet", "f8"), ("estimated", "b")]  # fmt: skip
@@ -236,12 +238,13 @@ def _on_record(
 ) -> _OnRecord:  # fmt: skip
     """Everything poured, read and sampled, of the fleet or of some compartments, up to ``today`` (samples: all there are)."""
     only: dict[str, object] = {"compartments": compartments}
-    whole = compartments is None
-    d = bulk.read_columns(connection, query("history.drains"), _DRAINS, only)
-    f = bulk.read_columns(connection, query("history.fillings"), _FILLINGS, only)
-    v = bulk.read_columns(connection, query("history.levels"), _LEVELS, only)
-    s = bulk.read_columns(connection, query("history.samples" if whole else "history.samples_of"), _SAMPLES, None if whole else only)
-    m = bulk.read_columns(connection, query("history.meter_readings" if whole else "history.meters_of"), _READINGS, None if whole else only)
+    whole, few = compartments is None, compartments is not None and len(compartments) <= FEW
+    d = bulk.read_columns(connection, query("history.drains"), _DRAINS, only, few)
+    f = bulk.read_columns(connection, query("history.fillings"), _FILLINGS, only, few)
+    v = bulk.read_columns(connection, query("history.levels"), _LEVELS, only, few)
+    some = None if whole else only
+    s = bulk.read_columns(connection, query("history.samples" if whole else "history.samples_of"), _SAMPLES, some, few)
+    m = bulk.read_columns(connection, query("history.meter_readings" if whole else "history.meters_of"), _READINGS, some, few)
     s["values"] = np.where(np.abs(s["values"]) < MOST_VALUE, s["values"], np.nan)  # no sum of squares may overflow
     last = today.toordinal()
     d, f, m, v = ({k: x[block["day"] <= last] for k, x in block.items()} for block in (d, f, m, v))
