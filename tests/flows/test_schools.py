@@ -39,7 +39,7 @@ def test_each_school_says_its_own_and_the_filters_are_walls(db, fleet, place):
     assert {k: schools[k] for k in ("maker", "printed", "indicator", "supplier", "house_rule")} == {
         "maker": 1000, "printed": 550, "indicator": 575, "supplier": 800, "house_rule": 500}  # fmt: skip
     assert now["proposed_meter"] == 600  # what the oil filter may run, short of the step's 625
-    with pytest.raises(InputError, match="600 that the oil filter may run"), settling(db, place[0], TODAY) as c:
+    with pytest.raises(InputError, match="600 h that the oil filter may run"), settling(db, place[0], TODAY) as c:
         approval.approve(c, place[0], place[1], 625, "more", "A Planner", TODAY)
 
 

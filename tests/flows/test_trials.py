@@ -79,7 +79,13 @@ def test_while_it_runs_nothing_longer_is_proposed_and_nothing_else_approved(db, 
 
 @pytest.mark.parametrize(
     ("length", "said"),
-    [(500, "longer interval than"), (450, "longer interval than"), (700, "beyond the 625"), (float("nan"), "longer"), (1001, "cap")],
+    [
+        (500, "longer interval than"),
+        (450, "longer interval than"),
+        (700, "beyond the 625 h"),
+        (float("nan"), "longer"),
+        (1001, "cap of 1000 h"),
+    ],
 )
 def test_what_cannot_be_tried_is_refused_in_words(db, fleet, place, length, said):
     with pytest.raises(InputError, match=said):

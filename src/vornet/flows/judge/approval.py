@@ -71,14 +71,15 @@ def versions_of(connection: Connection, compartments: list[int]) -> dict[int, li
 
 def check(row: dict[str, Any], decision: dict[str, Any], meter: float, why: str, days: int | None, start: date, today: date) -> None:
     """What may be approved. Raises InputError by field."""
+    unit = row["meter_unit"]
     if not 0 < meter <= 1e6:
         raise InputError("interval", "an interval must be above zero")
     if row["cap_meter"] and meter > row["cap_meter"]:
-        raise InputError("interval", f"{meter:g} is beyond the maker's or warranty cap of {row['cap_meter']:g}")
+        raise InputError("interval", f"{meter:g} {unit} is beyond the maker's or warranty cap of {row['cap_meter']:g} {unit}")
     for key, what in (("oil_cap", "the oil in use"), ("filter", "the oil filter"), ("bypass", "the bypass filter")):
         cap = next((g["fact"]["numbers"]["limit"] for g in decision.get("guards", []) if g["key"] == key and "numbers" in g["fact"]), None)
         if cap is not None and meter > cap:
-            raise InputError("interval", f"{meter:g} is beyond the {cap:g} that {what} may run")
+            raise InputError("interval", f"{meter:g} {unit} is beyond the {cap:g} {unit} that {what} may run")
     longer = row["interval_meter"] is not None and meter > row["interval_meter"]
     if longer and decision.get("open_faults"):
         raise InputError(
@@ -117,7 +118,11 @@ def approve_many(
         name, now = f"{row['unit']} {row['compartment']}", row["proposed_meter"]
         try:
             if row["outcome"] not in ("lengthen", "shorten") or now is None or abs(now - meter) > 1e-4 * meter:
-                what = f"{now:g} now" if now is not None and row["outcome"] in ("lengthen", "shorten") else "nothing to approve now"
+                what = (
+                    f"{now:g} {row['meter_unit']} now"
+                    if now is not None and row["outcome"] in ("lengthen", "shorten")
+                    else "nothing to approve now"
+                )
                 raise Changed("interval", f"the proposal has changed since the page was opened: {what}")
             with connection.transaction():
                 approve(connection, fleet_id, compartment_id, now, "", by, today)

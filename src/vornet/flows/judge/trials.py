@@ -58,15 +58,17 @@ def start(
     decision = decision_record.opened(row["decision"], row["slopes"]) or {}
     versions = connection.execute(query("register.intervals_of"), {"compartment_id": compartment_id}).fetchall()
     approval.still_stands(decision, versions, rests_on)
-    before = row["interval_meter"]
+    before, unit = row["interval_meter"], row["meter_unit"]
     if before is None:
         raise InputError("interval", "there is none on record yet: approve one first, then try a longer one")
     if not length > before:
-        raise InputError("interval", f"a trial is of a longer interval than the {before:g} it runs today; a shorter one is approved at once")
+        raise InputError(
+            "interval", f"a trial is of a longer interval than the {before:g} {unit} it runs today; a shorter is approved at once"
+        )
     if connection.execute(query("trials.running"), {"compartments": [compartment_id]}).fetchone():
         raise InputError("interval", "a trial runs here already: let it end, or fall back from it")
     approval.check(row, decision, length, "on trial", None, today, today)
-    _within_reach(decision, length)
+    _within_reach(decision, length, unit)
     _bottles_ahead(row, length)
     planned = rules.steps(length, before, reach(decision))
     evidence = decision | {"chance_at_approved": approval.chance_of(connection, row, length, today)}
@@ -87,7 +89,7 @@ def start(
     return int(made["trial_id"])
 
 
-def _within_reach(decision: dict[str, Any], length: float) -> None:
+def _within_reach(decision: dict[str, Any], length: float, unit: str) -> None:
     """A trial goes nowhere that a decision would not: within safe hours, caps, the step and what was sampled."""
     most = reach(decision, ALL)
     blocked = next((g for g in decision.get("guards", ()) if g["bites"] and g["key"] in BLOCKS), None)
@@ -96,7 +98,9 @@ def _within_reach(decision: dict[str, Any], length: float) -> None:
     if decision.get("safe") is None and not decision.get("never"):
         raise InputError("interval", "no property answers yet how long the oil is safe: nothing can be tried")
     if length > most * 1.0001:
-        raise InputError("interval", f"{length:g} is beyond the {most:.0f} that its safe hours, caps and steps allow for a trial")
+        raise InputError(
+            "interval", f"{length:g} {unit} is beyond the {most:.0f} {unit} that its safe hours, caps and steps allow for a trial"
+        )
 
 
 def _bottles_ahead(row: dict[str, Any], length: float) -> None:
@@ -104,7 +108,9 @@ def _bottles_ahead(row: dict[str, Any], length: float) -> None:
     if on_oil is None:
         raise InputError("interval", "how long this oil has run is not known: record its drain, or read the meter, first")
     if on_oil > rules.BEGINS_BEFORE * length:
-        raise InputError("interval", f"{on_oil:.0f} on this oil: too few of the bottles can still be drawn; begin after the next drain")
+        raise InputError(
+            "interval", f"{on_oil:.0f} {row['meter_unit']} on this oil: too few bottles can still be drawn; begin after the next drain"
+        )
 
 
 def follow(connection: Connection, fleet_id: int, worked: Worked, signed: dict[int, int], today: date) -> bool:
