@@ -2,6 +2,7 @@
 
 import copy
 import json
+import threading
 from datetime import UTC, date, datetime, timedelta
 from uuid import uuid4
 
@@ -75,6 +76,30 @@ def test_while_it_runs_nothing_longer_is_proposed_and_nothing_else_approved(db, 
         approval.approve(c, place[0], place[1], 525, "no", "A Planner", TODAY)
     with pytest.raises(InputError, match="a trial runs here already"):
         start(db, place, 665)
+
+
+def test_two_who_begin_in_one_moment_begin_one_trial(db, fleet, place):
+    """Both have looked before either has written: the second is told, and its interval is not kept."""
+    both, answers = threading.Barrier(2), []
+
+    def begin(length):
+        try:
+            with settling(db, place[0], TODAY) as c:
+                c.execute("SELECT 1")
+                both.wait(10)
+                answers.append(trials.start(c, place[0], place[1], length, "", "A Planner", TODAY))
+        except InputError as error:
+            answers.append(error.why)
+
+    threads = [threading.Thread(target=begin, args=(length,)) for length in (600, 575)]
+    for t in threads:
+        t.start()
+    for t in threads:
+        t.join(60)
+    assert sum(isinstance(a, int) for a in answers) == 1 and any("runs here already" in str(a) for a in answers)
+    with db.fleet(place[0]) as c:
+        versions = c.execute(query("register.intervals_of"), {"compartment_id": place[1]}).fetchall()
+    assert [v["origin"] for v in versions] == ["register", "trial"]
 
 
 @pytest.mark.parametrize(

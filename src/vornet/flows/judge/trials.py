@@ -83,7 +83,8 @@ def start(
         {"fleet_id": fleet_id, "compartment_id": compartment_id, "rollout_id": rollout_id, "length": length, "before": before,
          "steps": planned, "why": why.strip()[:400], "on": begun, "by": by, "evidence": json.dumps(evidence)},
     ).fetchone()  # fmt: skip
-    assert made is not None
+    if made is None:
+        raise InputError("interval", "a trial runs here already: somebody began one in the same moment")
     fleets.audit(connection, fleet_id, by, "trial begun", name, interval=length, before=before, bottles=planned, why=why.strip()[:400])
     queue.touch(connection, fleet_id, [compartment_id])
     return int(made["trial_id"])

@@ -8,10 +8,10 @@ WHERE t.state = 'running' AND b.lost_on IS NULL AND b.oil_hours IS NOT NULL AND 
   AND NOT EXISTS (SELECT 1 FROM sample s WHERE s.fleet_id = b.fleet_id AND s.sample_no = b.sample_no AND s.superseded_by IS NULL)
   AND b.drawn_on > t.started_on - 400
 
--- :put  a trial that begins
+-- :put  a trial that begins; nothing where another has begun in the same moment
 INSERT INTO trial (fleet_id, compartment_id, rollout_id, length, before, steps, why, started_on, started_by, evidence)
 VALUES (%(fleet_id)s, %(compartment_id)s, %(rollout_id)s, %(length)s, %(before)s, %(steps)s, %(why)s, %(on)s, %(by)s, %(evidence)s)
-RETURNING trial_id
+ON CONFLICT DO NOTHING RETURNING trial_id
 
 -- :follow  how far it is, as an evaluation saw it
 UPDATE trial SET progress = %(progress)s, next_at = %(next_at)s, next_day = %(next_day)s WHERE trial_id = %(trial_id)s
