@@ -99,7 +99,8 @@ def checked(days: int, depots: Mapping[str, Depot], jobs: Sequence[Job]) -> None
 class _Programme:
     """The integer programme: a column a job and day that it may be on."""
 
-    def __init__(self, days: int, depots: Mapping[str, Depot], jobs: Sequence[Job]) -> None:
+    def __init__(self, days: int, depots: Mapping[str, Depot], jobs: Sequence[Job], every: bool = False) -> None:
+        """``every``: every job gets a day, or there is no plan."""
         self.days, self.depots, self.jobs = days, depots, jobs
         self.at = [(j, d) for j, job in enumerate(jobs) for d in job.may(days)]
         self.loss = np.array([jobs[j].loss(d) for j, d in self.at])
@@ -110,7 +111,7 @@ class _Programme:
             of_job.setdefault(j, []).append(k)
             of_day.setdefault((jobs[j].depot, d), []).append(k)
         for columns in of_job.values():
-            self.add(np.array(columns), np.ones(len(columns)), -np.inf, 1.0)
+            self.add(np.array(columns), np.ones(len(columns)), 1.0 if every else -np.inf, 1.0)
         for (name, d), columns in of_day.items():
             depot, each = depots[name], np.array([jobs[self.at[k][0]].hours for k in columns])
             if each.sum() > depot.hours[d]:
@@ -189,7 +190,12 @@ def _one_depot(days: int, depots: Mapping[str, Depot], jobs: Sequence[Job], stan
         most[j] = max(most.get(j, 0.0), x)
     weight = 1.0 + sum(most.values())
     plain = _greedy(p)
-    found, proven = p.solve(p.loss - weight, began + seconds * (1 - CALM_SHARE if standing else 1.0))
+    until = began + seconds * (1 - CALM_SHARE if standing else 1.0)
+    found, proven = None, False
+    if len(most) == len(jobs):  # mostly everybody can have a day, and that is found much sooner
+        found, proven = _Programme(days, depots, jobs, every=True).solve(p.loss, began + 0.6 * (until - began))
+    if found is None:
+        found, proven = p.solve(p.loss - weight, until)
     chosen = plain if found is None or (p.loss - weight) @ plain < (p.loss - weight) @ found else found
     if standing and proven:
         p.add(np.arange(len(p.at)), np.ones(len(p.at)), float(chosen.sum()), np.inf)
