@@ -195,3 +195,16 @@ def test_what_findings_make_of_the_signs_is_signed_in_the_page(db, fleet, at):
     assert "signed by An Analyst" in after and "Looked three times" in after
     back = client.post("/backtest/signs", data={"csrf": csrf, "family": family, "take_back": "1", "why": "Too soon"})
     assert back.status_code == 303 and "signed by An Analyst:" not in client.get("/backtest").text
+
+
+@pytest.mark.parametrize("behind", [False, True])
+def test_what_is_still_being_signed_is_not_shown_as_the_next(db, fleet, at, behind):
+    """The answer to one signature brings the next sample: not one whose own signature is still on its way."""
+    client, csrf, sample, _ = at
+    with db.fleet(fleets.find(db, fleet)) as c:
+        others = [r["sample_id"] for r in c.execute("SELECT sample_id FROM sample WHERE sample_no LIKE 'S0%'").fetchall()]
+    on_its_way = ",".join(map(str, others)) if behind else ""
+    answer = client.post(
+        f"/review/{sample}", data={"csrf": csrf, "at": "0", "verdict": "act", "signing": on_its_way}, headers={"HX-Request": "true"}
+    )
+    assert answer.status_code == 200 and ("Nothing waits for a signature" in answer.text) == behind

@@ -35,8 +35,12 @@ def show(request: Request, at: int = 0, sample: int = 0, error: str = "", said: 
 @router.get("/review/next", dependencies=[needs("see_review")])
 def following(request: Request, signed: str = "", at: int = 0, older: bool = False) -> Response:
     """What comes after samples that are being signed (``signed``: their ids), fetched while the one before is read."""
-    ids = frozenset(number_of(part, "signed") for part in signed.split(",")[:50] if part)
-    return _page(request, at, 0, {}, said="signed", older=older, signed=ids)
+    return _page(request, at, 0, {}, said="signed", older=older, signed=_ids(signed))
+
+
+def _ids(text: str) -> frozenset[int]:
+    """Samples whose signatures are still on their way, as the page names them."""
+    return frozenset(number_of(part, "signed") for part in text.split(",")[:50] if part)
 
 
 def _page(
@@ -162,7 +166,7 @@ def sign(request: Request, sample_id: int, form: Form) -> Response:
     if request.headers.get("X-Next-Is-There"):  # whoever asked has the next sample before their eyes
         return Response(status_code=204)
     if request.headers.get("HX-Request"):
-        return _page(request, max(at, 0), 0, {}, said="signed", older=older)
+        return _page(request, max(at, 0), 0, {}, said="signed", older=older, signed=_ids(form.get("signing", "")))
     return RedirectResponse(f"/review?at={max(at, 0)}{'&older=1' if older else ''}", 303)
 
 

@@ -196,7 +196,12 @@ function showReview(html) {
 }
 document.addEventListener("submit", (event) => {
   const form = event.target.closest?.("[data-sign]");
-  if (!form || !ahead || ahead.after !== form.dataset.sample) return;
+  if (!form) return;
+  if (!ahead || ahead.after !== form.dataset.sample) { // the answer brings the next one: never one that is being signed
+    const behind = form.elements.signing ?? form.appendChild(Object.assign(document.createElement("input"), { type: "hidden", name: "signing" }));
+    behind.value = [...signing].join(",");
+    return;
+  }
   event.preventDefault();
   event.stopImmediatePropagation();
   const desk = $("#review"), was = [...desk.childNodes], id = form.dataset.sample, html = ahead.html;
