@@ -20,8 +20,8 @@ from hypothesis import settings
 from playwright.sync_api import expect
 
 from vornet.flows import worker
-from vornet.flows.house import passwords, people
-from vornet.flows.judge import evaluate
+from vornet.flows.house import fleets, passwords, people
+from vornet.flows.judge import evaluate, prices
 from vornet.flows.lab import results
 from vornet.flows.register import register
 from vornet.store import cluster
@@ -122,6 +122,34 @@ def fleet(db: Database) -> str:
     results.load(db, ("\n".join([HEADER, *healthy_rows()]) + "\n").encode(), fleet=name, name="start.csv", by="test")
     evaluate.evaluate(db, name, TODAY)
     return name
+
+
+def set_prices(
+    db: Database,
+    fleet: str,
+    currency: str,
+    *,
+    oil_per_l: float,
+    filter: float,
+    labour_per_h: float,
+    sample: float,
+    labour_h: float = 2.0,
+    consequence: float,
+) -> int:
+    """A currency and one price list for the whole fleet; returns the fleet's id."""
+    fleet_id = fleets.find(db, fleet)
+    given = {
+        "oil_per_l": oil_per_l,
+        "filter": filter,
+        "labour_h": labour_h,
+        "labour_per_h": labour_per_h,
+        "sample": sample,
+        "consequence": consequence,
+    }
+    with db.fleet(fleet_id) as c:
+        prices.set_currency(c, fleet_id, "t", currency)
+        prices.put(c, fleet_id, "t", "fleet", "", TODAY, given)
+    return fleet_id
 
 
 @pytest.fixture

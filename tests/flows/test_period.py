@@ -6,10 +6,9 @@ from datetime import timedelta
 import openpyxl
 import pytest
 
-from conftest import TODAY
+from conftest import TODAY, set_prices
 from vornet.core.errors import InputError
-from vornet.flows.house import fleets
-from vornet.flows.judge import approval, prices, trials
+from vornet.flows.judge import approval, trials
 from vornet.flows.judge.settle import settling
 from vornet.flows.pages import board, interval, period
 from vornet.io import tables
@@ -17,11 +16,8 @@ from vornet.io import tables
 
 @pytest.fixture
 def place(db, fleet):
-    fleet_id = fleets.find(db, fleet)
+    fleet_id = set_prices(db, fleet, "EUR", oil_per_l=4.0, filter=40.0, labour_h=1.0, labour_per_h=60.0, sample=30.0, consequence=9000.0)
     with db.fleet(fleet_id) as c:
-        prices.set_currency(c, fleet_id, "t", "EUR")
-        given = {"oil_per_l": 4.0, "filter": 40.0, "labour_h": 1.0, "labour_per_h": 60.0, "sample": 30.0, "consequence": 9000.0}
-        prices.put(c, fleet_id, "t", "fleet", "", TODAY, given)
         return fleet_id, c.execute("SELECT compartment_id FROM compartment").fetchone()["compartment_id"]
 
 

@@ -10,9 +10,9 @@ import pytest
 from axe_playwright_python.sync_playwright import Axe
 from playwright.sync_api import Page, expect
 
-from conftest import HEADER, TODAY, row
+from conftest import HEADER, TODAY, row, set_prices
 from vornet.flows.house import fleets, people
-from vornet.flows.judge import approval, evaluate, prices
+from vornet.flows.judge import approval, evaluate
 from vornet.flows.judge.settle import settling
 from vornet.flows.lab import results
 from vornet.flows.pages import interval
@@ -29,11 +29,7 @@ def place(db, fleet):
 
 @pytest.fixture
 def priced(db, fleet):
-    fleet_id = fleets.find(db, fleet)
-    with db.fleet(fleet_id) as c:
-        prices.set_currency(c, fleet_id, "t", "nok")
-        given = {"oil_per_l": 50.0, "filter": 400.0, "labour_h": 2.0, "labour_per_h": 700.0, "sample": 350.0, "consequence": 90_000.0}
-        prices.put(c, fleet_id, "t", "fleet", "", TODAY, given)
+    set_prices(db, fleet, "nok", oil_per_l=50.0, filter=400.0, labour_per_h=700.0, sample=350.0, consequence=90_000.0)
 
 
 @pytest.fixture

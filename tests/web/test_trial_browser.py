@@ -10,9 +10,9 @@ import pytest
 from axe_playwright_python.sync_playwright import Axe
 from playwright.sync_api import Page, expect
 
-from conftest import HEADER, TODAY, Served, row
-from vornet.flows.house import fleets, people
-from vornet.flows.judge import evaluate, prices
+from conftest import HEADER, TODAY, Served, row, set_prices
+from vornet.flows.house import people
+from vornet.flows.judge import evaluate
 from vornet.flows.judge.settle import settling
 from vornet.flows.lab import results
 from vornet.flows.register import register
@@ -25,11 +25,8 @@ ADOPTED, DRAINED, LATER = date(2026, 3, 10), date(2026, 3, 12), date(2026, 6, 20
 
 @pytest.fixture
 def place(db, fleet):
-    fleet_id = fleets.find(db, fleet)
+    fleet_id = set_prices(db, fleet, "nok", oil_per_l=50.0, filter=400.0, labour_per_h=700.0, sample=350.0, consequence=90_000.0)
     with db.fleet(fleet_id) as c:
-        prices.set_currency(c, fleet_id, "t", "nok")
-        given = {"oil_per_l": 50.0, "filter": 400.0, "labour_h": 2.0, "labour_per_h": 700.0, "sample": 350.0, "consequence": 90_000.0}
-        prices.put(c, fleet_id, "t", "fleet", "", TODAY, given)
         return fleet_id, c.execute("SELECT compartment_id FROM compartment").fetchone()["compartment_id"]
 
 

@@ -162,6 +162,16 @@ class _Open(dict[str, Any]):
         return None
 
 
+def inside(to: str, otherwise: str = "/") -> str:
+    """Only a path of our own, never another site."""
+    try:
+        parts = urlsplit(to)
+    except ValueError:
+        return otherwise
+    ours = to.startswith("/") and not to.startswith("//") and not parts.netloc and "\\" not in to and to.isprintable()
+    return to if ours else otherwise
+
+
 def opened(document: Any) -> Any:
     """A register document for templates: a key that is not there reads as None, all the way down."""
     if isinstance(document, dict):

@@ -19,7 +19,7 @@ from vornet.flows.pages import compartment as compartments
 from vornet.store.database import Connection
 from vornet.web.charts.spark import spark
 from vornet.web.compartment import ribbon_of
-from vornet.web.pages import Form, database, day_of, maybe_day, needs, number_of, opened, recording, render, today, visitor
+from vornet.web.pages import Form, database, day_of, inside, maybe_day, needs, number_of, opened, recording, render, today, visitor
 
 router = APIRouter()
 #: values of a measurand in a row of the table
@@ -176,5 +176,4 @@ def hear_stop(request: Request, sample_id: int, form: Form) -> Response:
     who = visitor(request)
     with recording(request) as connection:
         verdicts.hear_stop(connection, who.fleet_id, sample_id, by=who.name, note=form.get("note", ""))
-    back = form.get("back", "/")
-    return RedirectResponse(back if back.startswith("/") and not back.startswith("//") else "/", 303)
+    return RedirectResponse(inside(form.get("back", "/")), 303)

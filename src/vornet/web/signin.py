@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from urllib.parse import quote, urlsplit
+from urllib.parse import quote
 
 from fastapi import APIRouter, Request
 from fastapi.responses import RedirectResponse, Response
@@ -13,21 +13,11 @@ from vornet.flows.house import access, first_run, identities, installation, seco
 from vornet.flows.house.identities import Errand
 from vornet.flows.house.sessions import Opened
 from vornet.web import cookies
-from vornet.web.pages import Form, OpenForm, base_address, database, from_here, needs, number_like, opened, render, visitor
+from vornet.web.pages import Form, OpenForm, base_address, database, from_here, inside, needs, number_like, opened, render, visitor
 
 router = APIRouter()
 #: what a sign-in's form may weigh, bytes
 SMALL = 16_000
-
-
-def inside(to: str) -> str:
-    """Only a path of our own, never another site."""
-    try:
-        parts = urlsplit(to)
-    except ValueError:
-        return "/"
-    ours = to.startswith("/") and not to.startswith("//") and not parts.netloc and "\\" not in to and to.isprintable()
-    return to if ours else "/"
 
 
 def address_of(request: Request) -> str:

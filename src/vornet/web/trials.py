@@ -19,6 +19,7 @@ from vornet.web.charts import trial as chart
 from vornet.web.pages import (
     Form,
     database,
+    inside,
     named,
     needs,
     opened,
@@ -63,8 +64,7 @@ def strip(request: Request, t: dict[str, Any]) -> Markup:
 
 
 def _back(form: Form, otherwise: str) -> Response:
-    back = form.get("back", otherwise)
-    return RedirectResponse(back if back.startswith("/") and not back.startswith("//") else otherwise, 303)
+    return RedirectResponse(inside(form.get("back", otherwise), otherwise), 303)
 
 
 def _page(request: Request, error: str = "", form: Form | None = None, status: int = 200) -> Response:
