@@ -95,3 +95,13 @@ def test_a_proposal_not_followed_keeps_its_reason_until_something_else_is_propos
     assert shown["declined"] is None
     with pytest.raises(InputError, match="not in this fleet"), settling(db, place[0], TODAY) as c:
         approval.decline(c, place[0], 10**9, "x", "A Planner", TODAY)
+
+
+def test_a_saving_that_is_not_known_is_not_shown_as_none_at_all(db, fleet, place):
+    assert reported(db, place)["saving"] == 0.0  # nothing was moved
+    with settling(db, place[0], TODAY) as c:
+        approval.approve(c, place[0], place[1], 600, "half its reserve is left", "A Planner", TODAY)
+    with db.fleet(place[0]) as c:
+        c.execute("UPDATE standing SET rate_per_day = NULL WHERE compartment_id = %s", (place[1],))
+    found = reported(db, place)
+    assert (found["saving"], found["saving_error"], found["saving_of"], len(found["moved"])) == (None, None, 0, 1)

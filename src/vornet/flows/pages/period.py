@@ -32,9 +32,11 @@ def report(connection: Connection, since: date, until: date, today: date) -> dic
     longer = [m for m in moved if m["from"] is not None and m["meter"] > m["from"]]
     shorter = [m for m in moved if m["from"] is not None and m["meter"] < m["from"]]
     whole: Sum = load(connection, "early", "", "", 0, today)["whole"]
-    saving = sum(m["saving"] for m in moved if m["saving"] is not None) if known.currency else None
+    told = [m["saving"] for m in moved if m["saving"] is not None]
+    saving = sum(told) if known.currency and (told or not moved) else None  # not known is not nothing
     return span | {
         "moved": moved, "longer": len(longer), "shorter": len(shorter), "trials": tried, "currency": known.currency, "saving": saving,
+        "saving_of": len(told),
         "saving_error": saving_error(saving) if saving is not None else None, "drains": sum(m["drains"] or 0.0 for m in moved),
         "litres": sum(m["litres_less"] or 0.0 for m in moved), "held": connection.execute(query("money.held_now")).fetchone(),
         "declined": approval.declined(connection, since, until), "whole": whole,
