@@ -31,6 +31,7 @@ from contextlib import contextmanager
 from datetime import date
 
 import numpy as np
+import weeks  # beside this file
 from fastapi.testclient import TestClient
 
 from vornet.core import limits
@@ -113,12 +114,16 @@ def pages(db: Database, fleet: str, runs: int = 60) -> dict[str, tuple[float, fl
     with db.fleet(fleets.find(db, fleet)) as c:
         some = "SELECT compartment_id FROM compartment ORDER BY random() LIMIT 30"
         ids = [r["compartment_id"] for r in c.execute(some).fetchall()]
+        visits = [r["visit_id"] for r in c.execute("SELECT visit_id FROM visit WHERE state = 'planned' ORDER BY random() LIMIT 30")] or [0]
     out = {}
     for name, path in (
         ("Board", lambda i: "/"),
         ("Compartment", lambda i: f"/compartments/{ids[i % len(ids)]}"),
         ("Library", lambda i: f"/library?sort={('unit', 'family', 'due', 'interval')[i % 4]}&q={i % 10}"),
         ("Plan", lambda i: "/plan?days=90"),
+        ("Weeks", lambda i: "/weeks"),
+        ("Weeks, picked", lambda i: f"/weeks?pick={visits[i % len(visits)]}"),
+        ("Weeks, quarter", lambda i: "/weeks?weeks=13"),
         ("Review", lambda i: f"/review?at={i % 20}"),
         ("Interval", lambda i: f"/compartments/{ids[i % len(ids)]}/interval"),
         ("Decide", lambda i: "/decide"),
@@ -232,6 +237,7 @@ def speed(compartments: int, samples: int) -> None:
         each = seconds / samples * 1e6
         print(f"evaluate         {seconds:6.2f} s  {seconds / read_s:5.1f} x the read (asked 40 afresh), {each:4.0f} µs a sample: {words}")
     demo.load(db, TODAY)
+    weeks.month(db, fleets.find(db, NAME), TODAY)
     settle(location)
     for fleet in (demo.FLEET, NAME):
         for page, (p50, p95) in pages(db, fleet).items():
@@ -526,7 +532,7 @@ def hostile(cases: int = 150) -> bool:
 
 def main() -> None:
     ask = argparse.ArgumentParser()
-    every = ["intervals", "year", "screening", "causes", "shifts", "hands", "beside", "hostile", "speed"]
+    every = ["intervals", "year", "screening", "causes", "shifts", "hands", "beside", "weeks", "hostile", "speed"]
     ask.add_argument("parts", nargs="*", default=every, help=f"{', '.join(every)}; all of them unless some are named")
     ask.add_argument("--compartments", type=int, default=5000)
     ask.add_argument("--samples", type=int, default=250_000)
@@ -551,6 +557,8 @@ def main() -> None:
         fine &= hands()
     if "beside" in given.parts:
         fine &= beside()
+    if "weeks" in given.parts:
+        fine &= weeks.compare() & weeks.clock()
     if "hostile" in given.parts:
         fine &= hostile()
     if "speed" in given.parts:

@@ -13,7 +13,7 @@ from vornet.store.database import clone_dir
 HOUSE = clone_dir()
 SOURCE = HOUSE / "src" / "vornet"
 TOP = ("entry", "cli", "web", "api", "sim", "flows", "words", "io", "store", "core")
-ROOMS = ("house", "plan", "judge", "register", "work", "lab", "pages", "calc")
+ROOMS = ("house", "plan", "judge", "register", "work", "lab", "weeks", "pages", "calc")
 
 
 def modules():

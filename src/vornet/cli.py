@@ -460,6 +460,7 @@ def worker(
     import asyncio
 
     from vornet.flows import worker
+    from vornet.web import week_paper
 
     if with_parent:
         _end_with_parent()
@@ -469,7 +470,20 @@ def worker(
         db.check_role()
         if once:
             worker.ask_everyone(db, day or date.today())
-        asyncio.run(worker.work(db, day, ask_every_s=ask_every, wait=not once))
+        asyncio.run(worker.work(db, day, ask_every_s=ask_every, wait=not once, week_pdf=week_paper.week_pdf))
+
+
+@app.command("mail-sim")
+def mail_sim(
+    port: int = 8464, with_parent: WithParent = False,
+    page: Annotated[int, typer.Option("--page", help="Where what came in is shown.")] = 8465,
+) -> None:  # fmt: skip
+    """The mail server that ships with Vornet: it takes what is sent to anybody, keeps it, and shows it on a page."""
+    from vornet.sim import post
+
+    if with_parent:
+        _end_with_parent()
+    post.serve(port, page)
 
 
 @app.command("lab-sim")
@@ -513,14 +527,16 @@ def demo(
         start = demo_fleet.first_day(db)
     if no_serve:
         return
-    typer.echo(f"\nVornet is at http://127.0.0.1:{port}  (Ctrl-C stops it)\nDemo sign-ins:")
+    typer.echo(f"\nVornet is at http://127.0.0.1:{port}  (Ctrl-C stops it); its mail at http://127.0.0.1:{port + 5}\nDemo sign-ins:")
     for login, password, role in logins:
         typer.echo(f"  {login:<12} {password:<12} {role}")
     os.environ["VORNET_PRIVATE_LABS"] = "1"  # the demo's own lab is on this machine
     lab_command = ["lab-sim", "--port", str(lab_port), "--delay", str(lab_delay), "--start", start.isoformat()]
+    os.environ.setdefault("VORNET_SMTP", f"127.0.0.1:{port + 4}")
+    mail_command = ["mail-sim", "--port", str(port + 4), "--page", str(port + 5)]
     worker_command = ["worker", "--ask-every", "10", *(["--today", until] if until else [])]
     _logged()
-    server.run("127.0.0.1", port, today=day if until else None, demo=True, beside=[lab_command, worker_command])
+    server.run("127.0.0.1", port, today=day if until else None, demo=True, beside=[lab_command, mail_command, worker_command])
 
 
 @app.command()

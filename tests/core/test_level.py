@@ -1,6 +1,7 @@
 """Levelling against every plan there is on small depots, and against what it must never do on any."""
 
 import itertools
+from dataclasses import replace
 
 import pytest
 from hypothesis import given, settings
@@ -54,6 +55,13 @@ def test_it_is_the_best_plan_there_is_on_every_small_depot(rows, hours, bays):
     plain = earliest_due_first(4, depots, jobs)
     assert fits(4, depots, jobs, plain.placed)
     assert (len(found.unplaced), found.loss - 1e-6) <= (len(plain.unplaced), plain.loss)
+
+
+def test_a_unit_is_in_one_place_at_a_time():
+    two = [replace(job(n, hours=2.0, due=1.0), apart="MV One") for n in "ab"]
+    found = level(5, {"Quay": Depot((8.0,) * 5)}, two)
+    assert sorted(found.placed.values()) == [0, 1] and earliest_due_first(5, {"Quay": Depot((8.0,) * 5)}, two).placed == {"a": 1, "b": 0}
+    assert level(1, {"Quay": Depot((8.0,))}, [replace(j, earliest=0) for j in two]).unplaced != ()
 
 
 def test_hours_are_met_to_a_billionth():

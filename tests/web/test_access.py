@@ -2,6 +2,7 @@
 
 import inspect
 import re
+from datetime import timedelta
 
 import httpx
 import pytest
@@ -12,6 +13,7 @@ from vornet.flows.house import access, first_run, fleets, people, sessions, toke
 from vornet.flows.judge import trials
 from vornet.flows.judge.settle import settling
 from vornet.flows.lab import labs, parcels
+from vornet.flows.weeks import depots, levelling, tasks
 from vornet.flows.work import cards
 from vornet.store.database import query
 from vornet.web.app import create_app
@@ -72,6 +74,9 @@ def cast(db):
         ids["shipment_id"] = parcels.pack(c, fleet_id, [ids["bottle_id"]], ids["lab_id"], "", "t", TODAY)
         ids["rollout_id"], _ = trials.roll_out(c, fleet_id, "T1 engine", 600, [ids["compartment_id"]], "", "t", TODAY)
         ids["trial_id"] = trials.listed(c)[0]["trial_id"]
+        due = [d.task.key for d in tasks.due_by(c, TODAY, TODAY + timedelta(days=90), depots.terms(c, fleet_id))]
+        ids["proposal_id"] = levelling.ask(c, fleet_id, TODAY, 28, "t")
+        ids["visit_id"] = levelling.put_by_hand(c, fleet_id, ids["unit_id"], TODAY + timedelta(days=3), due[:1], "t", TODAY)
         ids["job_id"] = cards.make(c, fleets.find(db, name), ids["unit_id"], [ids["compartment_id"]], [], TODAY, True, "", "t")
     return name, ids
 
@@ -103,7 +108,8 @@ def test_each_role_may_post_only_what_is_its_own(db, served, cast, role):
     client = signed_in(served, f"cast-{role}")
     csrf = re.search(r'name="csrf" value="([^"]+)"', client.get("/me").text)[1]
     ids = {**cast[1], "template_id": 999999, "attachment_id": 999999, "account_id": 999999, "token_id": 999999, "hold_id": 999999,
-           "held_row_id": 999999, "deferred_id": 999999, "invitation_id": 999999}  # fmt: skip
+           "held_row_id": 999999, "deferred_id": 999999, "invitation_id": 999999, "feed_id": 999999, "answer": "drop",
+           "what": "fix"}  # fmt: skip
     reached = []
     for route in routes(create_app(db, today=TODAY)):
         right = right_of(route)

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass
 
 import numpy as np
 
 from vornet.core.errors import InputError
 
+#: filled so near to new or overhauled it is the first charge: meters are read to a tenth, and a trial run comes first; common practice
+_NEW_AT = 2.0
 #: readings that tell how a unit is used now
 RECENT_READINGS = 8
 
@@ -59,6 +62,32 @@ def due(
     return Due(total, by_meter, "meter")
 
 
+def first_drain(first: float | None, fill_total: float, overhaul_total: float, latest_total: float, drained_before: bool) -> float | None:
+    """The running total at which the first drain after new or overhauled is due, once; None where it is behind it, or nobody asks for one.
+
+    ``fill_total``: where the running charge was filled (NaN never on record), ``overhaul_total``: where it was last overhauled or
+    exchanged (NaN never), ``drained_before``: a drain is on record.
+
+    >>> first_drain(50, math.nan, math.nan, 30, False), first_drain(50, 50, math.nan, 80, True), first_drain(50, 4000, 4000, 4020, True)
+    (50.0, None, 4050)
+    >>> first_drain(50, math.nan, math.nan, 9000, False) is None
+    True
+    """
+    if first is None:
+        return None
+    if not math.isnan(overhaul_total):
+        new_since = overhaul_total
+    elif not drained_before or fill_total <= _NEW_AT:
+        new_since = 0.0
+        if not latest_total <= 2 * first:  # it has run for long, and what was drained before is not on record
+            return None
+    else:
+        return None
+    if not math.isnan(fill_total) and fill_total > new_since + _NEW_AT:
+        return None
+    return new_since + first
+
+
 def estimated(total: float, day: int, today: int, per_day: float) -> float:
     """A unit's running total today where there is no meter: so much a day since the last figure on record.
 
@@ -92,21 +121,34 @@ TRIED_READINGS = 60
 _BAND = 1.645
 
 
+def _rates_before(day: np.ndarray, total: np.ndarray) -> np.ndarray:
+    """``recent_rate`` at every reading, of it and those before it; NaN when it cannot be told."""
+    n = len(day)
+    before = np.arange(n)[:, None] - np.arange(RECENT_READINGS - 1, -1, -1)
+    known = before >= 0
+    at = np.clip(before, 0, None)
+    d, m = np.where(known, day[at], np.nan), np.where(known, total[at], np.nan)
+    i, j = np.triu_indices(RECENT_READINGS, 1)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        apart = d[:, j] - d[:, i]
+        slope = np.sort(np.where(apart > 0, (m[:, j] - m[:, i]) / apart, np.nan), axis=1)
+    count = (~np.isnan(slope)).sum(axis=1)  # NaN sorts last: the middle is found by counting
+    low, high = np.maximum(count - 1, 0) // 2, count // 2
+    rows = np.arange(n)
+    return np.where(count > 0, (slope[rows, low] + slope[rows, np.minimum(high, slope.shape[1] - 1)]) / 2, np.nan)
+
+
 def _past_errors(day: np.ndarray, total: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """(log of days it took over days forecast, days it took) for every pair of an earlier reading and a later one: what a forecast
     from the earlier one would have said of when the later one's figure is reached."""
-    errors, spans = [], []
-    for k in range(min(RECENT_READINGS - 1, len(day) // 2), len(day) - 1):
-        rate = recent_rate(day[: k + 1], total[: k + 1])
-        if not rate > 0:
-            continue
-        took, said = day[k + 1 :] - day[k], (total[k + 1 :] - total[k]) / rate
-        ok = (took > 0) & (said > 0)
-        errors.append(np.clip(np.log(took[ok] / said[ok]), -1.5, 1.5))
-        spans.append(took[ok])
-    if not errors:
-        return np.zeros(0), np.zeros(0)
-    return np.concatenate(errors), np.concatenate(spans)
+    k, later = np.triu_indices(len(day), 1)
+    from_ = k >= min(RECENT_READINGS - 1, len(day) // 2)
+    k, later = k[from_], later[from_]
+    rate = _rates_before(day, total)[k]
+    with np.errstate(invalid="ignore", divide="ignore"):
+        took, said = day[later] - day[k], (total[later] - total[k]) / rate
+        ok = (rate > 0) & (took > 0) & (said > 0)
+        return np.clip(np.log(took[ok] / said[ok]), -1.5, 1.5), took[ok]
 
 
 def days_band(day: np.ndarray, total: np.ndarray, rest: float) -> tuple[float, float] | None:

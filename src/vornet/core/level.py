@@ -36,7 +36,8 @@ class Depot:
 @dataclass(frozen=True)
 class Job:
     """A visit: where, how long (h), between which days (both counted), when it would be due, what each day before and behind that loses,
-    and the only days it may be on (None: any in its window)."""
+    and the only days it may be on (None: any in its window). ``beside``: (due, early, late) of what else is done in the visit;
+    ``apart``: jobs of one such name are never on one day (a unit is in one place at a time; '' none)."""
 
     id: str
     depot: str
@@ -47,6 +48,8 @@ class Job:
     loss_early: float
     loss_late: float
     days: tuple[int, ...] | None = None
+    beside: tuple[tuple[float, float, float], ...] = ()
+    apart: str = ""
 
     def loss(self, day: int) -> float:
         """What is lost on a day.
@@ -54,7 +57,8 @@ class Job:
         >>> Job("a", "Quay", 2, 0, 9, 5, 1.0, 3.0).loss(7)
         6.0
         """
-        return self.loss_early * max(self.due - day, 0.0) + self.loss_late * max(day - self.due, 0.0)
+        all_of = ((self.due, self.loss_early, self.loss_late), *self.beside)
+        return sum(early * max(due - day, 0.0) + late * max(day - due, 0.0) for due, early, late in all_of)
 
     def may(self, days: int) -> list[int]:
         """Days it may be on, of 0 … days − 1."""
@@ -107,11 +111,17 @@ class _Programme:
         self.rows: list[tuple[np.ndarray, np.ndarray, float, float]] = []  # columns, factors, low, high
         of_job: dict[int, list[int]] = {}
         of_day: dict[tuple[str, int], list[int]] = {}
+        of_unit: dict[tuple[str, int], list[int]] = {}
         for k, (j, d) in enumerate(self.at):
             of_job.setdefault(j, []).append(k)
             of_day.setdefault((jobs[j].depot, d), []).append(k)
+            if jobs[j].apart:
+                of_unit.setdefault((jobs[j].apart, d), []).append(k)
         for columns in of_job.values():
             self.add(np.array(columns), np.ones(len(columns)), 1.0 if every else -np.inf, 1.0)
+        for columns in of_unit.values():
+            if len(columns) > 1:
+                self.add(np.array(columns), np.ones(len(columns)), -np.inf, 1.0)
         for (name, d), columns in of_day.items():
             depot, each = depots[name], np.array([jobs[self.at[k][0]].hours for k in columns])
             if each.sum() > depot.hours[d]:
@@ -217,15 +227,18 @@ def _greedy(p: _Programme) -> np.ndarray:
         by_job.setdefault(j, []).append(k)
     hours: dict[tuple[str, int], float] = {}
     count: dict[tuple[str, int], int] = {}
+    taken: set[tuple[str, int]] = set()
     for j in sorted(by_job, key=lambda j: (p.jobs[j].due, p.jobs[j].latest)):
         job = p.jobs[j]
         depot = p.depots[job.depot]
         for k in sorted(by_job[j], key=lambda k: (p.loss[k], p.at[k][1])):
             day = (job.depot, p.at[k][1])
-            room = hours.get(day, 0.0) + job.hours <= depot.hours[day[1]] + EXACT
+            room = hours.get(day, 0.0) + job.hours <= depot.hours[day[1]] + EXACT and (job.apart, day[1]) not in taken
             if room and (depot.bays is None or count.get(day, 0) < depot.bays[day[1]]):
                 x[k] = 1.0
                 hours[day], count[day] = hours.get(day, 0.0) + job.hours, count.get(day, 0) + 1
+                if job.apart:
+                    taken.add((job.apart, day[1]))
                 break
     return x
 

@@ -20,11 +20,12 @@ from vornet.flows.judge import evaluate
 from vornet.flows.judge.settle import settle
 from vornet.flows.lab import asking, files, results
 from vornet.flows.lab.results_report import ResultsReport
+from vornet.flows.weeks import levelling, mail
 from vornet.io import apart
 from vornet.io.results_file import NeedsMapping
 from vornet.store import queue
-from vornet.store.database import Database, Location, opened, query
-from vornet.store.queue import ASK_LABS, EVALUATE, SETTLE, TAKE_IN, TAKE_UP
+from vornet.store.database import Connection, Database, Location, opened, query
+from vornet.store.queue import ASK_LABS, EVALUATE, LEVEL, SEND, SETTLE, TAKE_IN, TAKE_UP
 
 #: a worker that has not been heard of for so long is taken for dead
 DEAD_AFTER_S = 30.0
@@ -35,15 +36,21 @@ MOST_BEGUN = 2
 RETRY_S = 5
 #: what was touched so long ago and not settled was left by somebody who is gone, s; looked for every so often, s
 LEFT_AFTER_S, SETTLE_EVERY_S = 120.0, 60.0
+#: mail is written and sent so often, s
+SEND_EVERY_S = 60.0
 #: a worker judges whatever was touched at once
 MOST = 1_000_000
 
 
-class Works:
-    """What jobs need: the database, and what day it is."""
+def no_paper(connection: Connection, first: date, depots: list[int] | None) -> bytes | None:  # noqa: ARG001 - where nothing is drawn
+    return None
 
-    def __init__(self, db: Database, fixed_today: date | None = None) -> None:
-        self.db, self.fixed_today = db, fixed_today
+
+class Works:
+    """What jobs need: the database, what day it is, and how the week is drawn on paper."""
+
+    def __init__(self, db: Database, fixed_today: date | None = None, week_pdf: mail.Pdf = no_paper) -> None:
+        self.db, self.fixed_today, self.week_pdf = db, fixed_today, week_pdf
 
     def today(self) -> date:
         return self.fixed_today or date.today()
@@ -72,6 +79,10 @@ def app_of(works: Works, ask_every_s: float | None = None) -> procrastinate.App:
                 return  # the fleet was taken away meanwhile
             evaluate.evaluate_within(connection, fleet_id, works.today(), compartments)
 
+    @app.task(name=LEVEL, retry=RetryStrategy(max_attempts=2, wait=5))
+    def work_a_plan_out(fleet_id: int, proposal_id: int) -> None:
+        levelling.work_out(works.db, fleet_id, proposal_id)
+
     @app.task(name=ASK_LABS)
     def ask_labs(timestamp: int) -> None:  # noqa: ARG001 - when it was to run
         ask_everyone(works.db, works.today())
@@ -80,6 +91,10 @@ def app_of(works: Works, ask_every_s: float | None = None) -> procrastinate.App:
     def settle_what_was_left(timestamp: int) -> None:  # noqa: ARG001 - when it was to run
         settle_left(works.db, works.today())
 
+    @app.task(name=SEND)
+    def write_and_send_mail(timestamp: int) -> None:  # noqa: ARG001 - when it was to run
+        mail.write_and_send(works.db, works.today(), works.week_pdf, mail.server())
+
     @app.task(name=TAKE_UP)
     async def take_up_again(timestamp: int) -> None:  # noqa: ARG001 - when it was to run
         await requeue(app)
@@ -87,6 +102,7 @@ def app_of(works: Works, ask_every_s: float | None = None) -> procrastinate.App:
     if ask_every_s is not None:  # one at a time of each, however many workers
         app.periodic(cron=_cron(ask_every_s), queueing_lock=ASK_LABS, lock=ASK_LABS)(ask_labs)
         app.periodic(cron=_cron(SETTLE_EVERY_S), queueing_lock=SETTLE, lock=SETTLE)(settle_what_was_left)
+        app.periodic(cron=_cron(SEND_EVERY_S), queueing_lock=SEND, lock=SEND)(write_and_send_mail)
         app.periodic(cron=_cron(DEAD_AFTER_S), queueing_lock=TAKE_UP, lock=TAKE_UP)(take_up_again)
     return app
 
@@ -204,10 +220,11 @@ async def requeue(app: procrastinate.App, dead_after_s: float = DEAD_AFTER_S) ->
 
 
 async def work(
-    db: Database, fixed_today: date | None = None, *, ask_every_s: float = 30.0, wait: bool = True, handle_signals: bool = True
-) -> None:
+    db: Database, fixed_today: date | None = None, *, ask_every_s: float = 30.0, wait: bool = True, handle_signals: bool = True,
+    week_pdf: mail.Pdf = no_paper,
+) -> None:  # fmt: skip
     """Work on the queue until stopped (``wait`` False: until it is empty), asking labs every so often."""
-    app = app_of(Works(db, fixed_today), ask_every_s if wait else None)
+    app = app_of(Works(db, fixed_today, week_pdf), ask_every_s if wait else None)
     async with app.open_async():
         if not wait:
             await requeue(app)

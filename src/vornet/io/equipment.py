@@ -40,6 +40,23 @@ TIGHTENING = {
 }  # fmt: skip
 
 
+def day_of_year(value: str | None) -> str | None:
+    """A day of the year as MM-DD, None for none. Raises ValueError.
+
+    >>> day_of_year("10-31"), day_of_year("")
+    ('10-31', None)
+    """
+    if not value:
+        return None
+    if not re.fullmatch(r"\d\d-\d\d", value):
+        raise ValueError(f"{value!r} is not a day of the year like 10-31")
+    try:
+        date(2000, int(value[:2]), int(value[3:]))
+    except ValueError:
+        raise ValueError(f"{value!r} is not a day of the year like 10-31") from None
+    return value
+
+
 class Row(BaseModel):
     model_config = ConfigDict(extra="allow", allow_inf_nan=False)
 
@@ -242,15 +259,7 @@ class ServiceItem(Row):
     @field_validator("season")
     @classmethod
     def _a_day_of_the_year(cls, value: str | None) -> str | None:
-        if not value:
-            return None
-        if not re.fullmatch(r"\d\d-\d\d", value):
-            raise ValueError(f"{value!r} is not a day of the year like 10-31")
-        try:
-            date(2000, int(value[:2]), int(value[3:]))
-        except ValueError:
-            raise ValueError(f"{value!r} is not a day of the year like 10-31") from None
-        return value
+        return day_of_year(value)
 
     @model_validator(mode="after")
     def _comes_due(self) -> ServiceItem:

@@ -16,7 +16,7 @@ from pydantic import Field, ValidationError, field_validator, model_validator
 
 from vornet.core.errors import InputError
 from vornet.core.measurands import KEYS
-from vornet.io.equipment import Facts, Name, NotNegative, Positive, Row, ServiceItem, Words
+from vornet.io.equipment import Facts, Name, NotNegative, Positive, Row, ServiceItem, Words, day_of_year
 
 Kind = Literal["engine", "gearbox", "primary", "final_drive", "differential", "axle", "hydraulics", "compressor", "other"]
 Fuel = Literal["diesel", "gas", "biogas", "heavy", "petrol", "none"]
@@ -106,10 +106,12 @@ class Compartment(Facts):
     filter_km: Positive | None = None
     bypass_h: Positive | None = None
     bypass_km: Positive | None = None
+    first_drain_h: Positive | None = None
+    first_drain_km: Positive | None = None
 
     @field_validator(
         "interval_h", "interval_km", "interval_days", "cap_h", "cap_km", "printed_h", "printed_km", "indicator_h", "indicator_km",
-        "filter_h", "filter_km", "bypass_h", "bypass_km", mode="before",
+        "filter_h", "filter_km", "bypass_h", "bypass_km", "first_drain_h", "first_drain_km", mode="before",
     )  # fmt: skip
     @classmethod
     def _not_zero(cls, value: Any) -> Any:
@@ -159,8 +161,21 @@ class Unit(Row):
     year: Annotated[int, Field(ge=1900, le=2200)] | None = None
     plate: str | None = None
     access: Words | None = None
+    lay_up_from: str | None = None
+    lay_up_to: str | None = None
     states: list[UnitState] = []
     compartments: list[Any] = []
+
+    @field_validator("lay_up_from", "lay_up_to")
+    @classmethod
+    def _a_day_of_the_year(cls, value: str | None) -> str | None:
+        return day_of_year(value)
+
+    @model_validator(mode="after")
+    def _lay_up_begins_and_ends(self) -> Unit:
+        if bool(self.lay_up_from) != bool(self.lay_up_to):
+            raise ValueError("lay_up_from and lay_up_to are given together: the day it begins and the day it ends")
+        return self
 
     @model_validator(mode="after")
     def _hours_in_a_day(self) -> Unit:

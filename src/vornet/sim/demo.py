@@ -19,7 +19,7 @@ from vornet.flows.house import fleets, people
 from vornet.flows.judge import evaluate, prices
 from vornet.flows.lab import results
 from vornet.flows.register import register
-from vornet.sim import decisions, engine, fittings, parcels, reviews, trial_fleets, visits
+from vornet.sim import decisions, engine, fittings, parcels, reviews, trial_fleets, visits, weeks
 from vornet.sim.fleet import FLEET, LAB, OILS, UNITS, ZONE, CompartmentSpec, OilSpec, UnitSpec
 from vornet.store.database import Connection, Database, clone_dir, query
 
@@ -103,6 +103,8 @@ def _unit(unit: UnitSpec, story: engine.Story, shared: dict[str, str], index: in
             for c in unit.compartments
         ],
     }  # fmt: skip
+    if unit.name == "WB Dunlin":
+        out |= {"lay_up_from": "11-10", "lay_up_to": "03-01"}
     if unit.second_share:
         out["second_meter_unit"] = "h"
     if unit.estimated:
@@ -249,6 +251,10 @@ def load(
         with db.fleet(fleet_id) as connection:
             parcels.set_up(connection, fleet_id, lab_address)
             _set_prices(connection, fleet_id, before[0])
+    progress("planning the weeks")
+    with db.fleet(fleet_id) as connection:
+        weeks.set_up(connection, fleet_id, NAMES["planner"], before[0] if before else until - timedelta(days=DAYS), until)
+    weeks.plan(db, fleet_id, NAMES, until)
     return LOGINS
 
 

@@ -15,6 +15,7 @@ from vornet.store.database import Connection, query
 
 TAKE_IN, ASK_LABS, EVALUATE = "vornet:take_in", "vornet:ask_labs", "vornet:evaluate"
 SETTLE, TAKE_UP = "vornet:settle", "vornet:take_up"
+LEVEL, SEND = "vornet:level", "vornet:send"
 
 
 @dataclass(frozen=True)
@@ -87,3 +88,8 @@ def take_touched(connection: Connection) -> Touched:
     units = tuple(sorted({r["id"] for r in rows if r["what"] == "plan"}))
     count = connection.execute(query("queue.compartments")).fetchone() if compartments else None
     return Touched(compartments, units, count is not None and len(compartments) >= count["n"])
+
+
+def put_levelling(connection: Connection, fleet_id: int, proposal_id: int) -> None:
+    """Put the working out of a plan on the queue."""
+    _outside().configure_task(LEVEL, connection=connection, lock=f"level {fleet_id}").defer(fleet_id=fleet_id, proposal_id=proposal_id)

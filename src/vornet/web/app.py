@@ -19,6 +19,7 @@ from starlette.exceptions import HTTPException
 
 from vornet import __version__
 from vornet.api import calculators, decide, exchange
+from vornet.api import weeks as weeks_api
 from vornet.core.errors import InputError
 from vornet.flows import calc
 from vornet.flows.house.passwords import Busy
@@ -51,6 +52,9 @@ from vornet.web import (
     unit,
     unit_new,
     waste,
+    weeks,
+    weeks_kit,
+    weeks_told,
     welcome,
 )
 from vornet.web import calculators as calculator_pages
@@ -97,13 +101,14 @@ def create_app(db: Database, today: date | None = None, demo: bool = False) -> F
     app.mount("/static", StaticFiles(directory=DIST, check_dir=False), name="static")
     for module in (
         signin, account, welcome, board, compartment, interval, trials, prices, policy, in_oil, drain, bottles, lab, review, limits,
-        report, plan,
+        report, plan, weeks_kit, weeks_told, weeks,
         job_pages, paper, unit_new, unit, compartment_form, items, attachments, waste, library, calculator_pages, admin,
     ):  # fmt: skip
         app.include_router(module.router, include_in_schema=False)
     app.include_router(calculators.router)
     app.include_router(exchange.router)
     app.include_router(decide.router)
+    app.include_router(weeks_api.router)
 
     @app.get("/healthy", include_in_schema=False)
     async def healthy() -> dict[str, str]:

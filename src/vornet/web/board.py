@@ -36,7 +36,11 @@ def as_csv(request: Request, show: str = "all", depot: str = "", q: str = "") ->
             if not found["more"]:
                 break
             page += 1
-    said = [r | {"open_faults": each(r["open_faults"]), "reason": say(r["reason"])} for r in rows]
+    said = [
+        {k: v for k, v in r.items() if k != "visit"}
+        | {"open_faults": each(r["open_faults"]), "reason": say(r["reason"]), "visit_on": r["visit"]["on_day"] if r["visit"] else None}
+        for r in rows
+    ]
     return Response(tables.as_csv(said), media_type="text/csv", headers=named("board.csv"))
 
 

@@ -54,6 +54,7 @@ UNIT_FIELDS = (
     Field("second_meter_unit", "Second meter counts", "choice", (("", "no second meter"), *METERS)),
     Field("estimated_per_day", "No meter: estimated per day", "number", hint="counted on from the last figure"),
     Field("serial", "Serial number"), Field("plate", "Plate"), Field("year", "Built", "int"),
+    Field("lay_up_from", "Laid up every year from", hint="MM-DD"), Field("lay_up_to", "to", hint="MM-DD"),
     Field("access", "Getting at it", "words"),
 )  # fmt: skip
 
@@ -72,6 +73,7 @@ def compartment_groups(counts: str) -> tuple[tuple[str, tuple[Field, ...]], ...]
         ("Oil and interval", (
             Field("oil", "Oil meant", "oil"), Field(f"interval_{counts}", "Interval", meter),
             Field("interval_days", "or days", "int"), Field(f"cap_{counts}", "Maker's cap", meter),
+            Field(f"first_drain_{counts}", "First drain after new or overhauled", meter, hint="early and once"),
             Field(f"printed_{counts}", "Maker's printed interval", meter), Field(f"indicator_{counts}", "On-board indicator asks at", meter),
             Field(f"filter_{counts}", "Oil filter may run", meter), Field(f"bypass_{counts}", "Bypass filter may run", meter),
             Field("required_approvals", "Approvals required", "list", hint="separated by commas"),

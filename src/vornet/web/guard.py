@@ -30,7 +30,7 @@ POLICY = (
 YEAR_S = 31_536_000
 #: all that is open to whoever owes the fleet a second factor
 OWED_PATHS = ("/me/second-factor", "/sign-out", "/fleet", "/static/", "/healthy")
-OPEN_PATHS = ("/sign-in", "/set-up", "/invitation/", "/password/", "/static/", "/api/v1/calc/", "/api/v1/openapi.json", "/healthy")
+OPEN_PATHS = ("/sign-in", "/set-up", "/invitation/", "/password/", "/static/", "/api/v1/calc/", "/api/v1/openapi.json", "/feeds/", "/healthy")
 
 
 class Guard:

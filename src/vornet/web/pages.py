@@ -409,6 +409,12 @@ def _stopped_trials(request: Request) -> list[dict[str, Any]]:
         return trials.stopped(connection)
 
 
+def paper_text(template: str, day: date, system: str, **context: Any) -> str:
+    """A template of paper that nobody asked for over the web: mail goes out by itself."""
+    fonts = files("vornet.web") / "static" / "dist" / "fonts"
+    return _environment.get_template(template).render(today=day, measures=system, fonts=f"file://{fonts}", base="", **context)
+
+
 def render_text(request: Request, template: str, **context: Any) -> str:
     """A template's text with what every page needs."""
     who = request.state.visitor

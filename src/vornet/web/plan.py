@@ -6,9 +6,11 @@ from fastapi import APIRouter, Request
 from fastapi.responses import Response
 
 from vornet.flows.judge import verdicts
-from vornet.flows.pages import board
+from vornet.flows.pages import board, open_ends
 from vornet.flows.plan import service
+from vornet.flows.weeks import tasks
 from vornet.io import tables
+from vornet.web.charts import bands
 from vornet.web.pages import database, named, needs, render, today, visitor
 
 router = APIRouter()
@@ -26,8 +28,24 @@ def show(request: Request, show: str = "all", depot: str = "", days: int = 30, p
         found = service.due_list(connection, today(request), days, depot[:120], show, max(page, 0))
         depots = board.depots(connection)
         asked = verdicts.resamples(connection)
+        found["rows"] = open_ends.with_visits(connection, found["rows"])
+        ends = open_ends.open_ends(connection, today(request), samples=True)
+        batches = tasks.new_batches(connection, today(request))
+    span = bands.span(found["rows"], today(request))
     return render(
-        request, "plan.html", **found, show=show, depot=depot, days=days, filters=FILTERS, horizons=HORIZONS, depots=depots, asked=asked
+        request,
+        "plan.html",
+        **found,
+        ends=ends,
+        batches=batches,
+        band=lambda r: bands.band(r, today(request), span),
+        show=show,
+        depot=depot,
+        days=days,
+        filters=FILTERS,
+        horizons=HORIZONS,
+        depots=depots,
+        asked=asked,
     )
 
 
@@ -36,7 +54,20 @@ def as_csv(request: Request, show: str = "all", depot: str = "", days: int = 30)
     """The due list as CSV."""
     with database(request).fleet(visitor(request).fleet_id) as connection:
         found = service.due_list(connection, today(request), min(max(days, 1), 3660), depot[:120], show, 0, 100_000)
-    keys = ("due_day", "unit", "compartment", "item", "depot", "driver", "due_meter", "meter_unit", "to_due", "last_day")
+    keys = (
+        "due_day",
+        "due_first",
+        "due_last",
+        "unit",
+        "compartment",
+        "item",
+        "depot",
+        "driver",
+        "due_meter",
+        "meter_unit",
+        "to_due",
+        "last_day",
+    )
     return Response(
         tables.as_csv([{k: r[k] for k in keys} for r in found["rows"]]), media_type="text/csv",
         headers=named("due.csv"),

@@ -13,8 +13,9 @@ from vornet.core.errors import FormErrors, InputError
 from vornet.core.measures import Hand
 from vornet.flows.house.people import Visitor
 from vornet.flows.judge import learned
+from vornet.flows.pages import open_ends
 from vornet.flows.pages import rows as rows_of
-from vornet.flows.plan import service
+from vornet.flows.plan import planned, service
 from vornet.flows.register import attachments, templates, units
 from vornet.flows.work import notes
 from vornet.io import equipment
@@ -35,11 +36,16 @@ def unit_or_404(request: Request, unit_id: int) -> dict[str, Any]:
 
 def show_unit(request: Request, unit_id: int, error: str = "", **more: Any) -> Response:
     found = opened(unit_or_404(request, unit_id))
+    with database(request).fleet(visitor(request).fleet_id) as connection:
+        ends = open_ends.open_ends(connection, today(request), unit_id)
+        visits = planned.next_by_key(connection, [f"drain:{c['id']}" for c in found["compartments"]])
+        visit = planned.next_of_units(connection, [unit_id]).get(unit_id)
     in_force = {c["id"]: schools.in_force(found["schools"], c["c"].get("schools", {})) for c in found["compartments"]}
     return render(
         request, "unit.html", 422 if error else 200, **found, error=error, in_force=in_force, all_schools=schools.SCHOOLS,
         words=equipment, state_words=units.STATE_WORDS, plan_words=units.plan_words, event_words=notes.EVENT_WORDS,
-        field_words=learned.FIELD_WORDS, attachment_kinds=attachments.ATTACHMENT_KINDS, reading_words=service.reading_words, **more,
+        field_words=learned.FIELD_WORDS, attachment_kinds=attachments.ATTACHMENT_KINDS, reading_words=service.reading_words, ends=ends,
+        visits=visits, visit=visit, **more,
     )  # fmt: skip
 
 

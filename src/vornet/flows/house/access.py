@@ -60,6 +60,8 @@ RIGHTS: dict[str, Right] = {
         _right("edit_register", "change units, compartments, templates and service plans", "planner", "register"),
         _right("edit_oils", "change oils and their batches", "planner analyst", "register"),
         _right("edit_settings", "set the fleet's units of measure and schools of practice", "planner admin"),
+        _right("plan_weeks", "set crew hours and units' days, work plans out, move and fix visits, make their cards", "planner", "plan"),
+        _right("keep_stock", "count, receive and use stock", "technician planner", "work"),
         _right("see_audit", "read the audit trail", "manager admin"),
         _right("manage_people", "let people in, set roles, end sessions and tokens", "admin"),
     )
@@ -71,6 +73,7 @@ SCOPES = {
     "import": "take lab results in",
     "register": "load and change the register",
     "decide": "approve intervals, set rules and prices",
+    "plan": "set crew hours, plan and move visits",
 }
 
 

@@ -30,7 +30,7 @@ from vornet.core.standing import days_left, headroom
 from vornet.flows.house import fleets
 from vornet.flows.judge import approval, aside, decision_record, digests, held, holds, learned, new_oil, taught, trials
 from vornet.flows.judge.fleet_history import Loaded, load, without_held
-from vornet.flows.plan import service
+from vornet.flows.plan import bands, service
 from vornet.store import bulk, queue
 from vornet.store.database import Connection, Database, as_json, query
 
@@ -186,6 +186,7 @@ def evaluate_within(
         mine = set(written)
         touched = sorted({r["unit_id"] for r in loaded.register if r["compartment_id"] in mine})
     service.refresh(connection, today, touched)
+    bands.refresh(connection, today, touched)
     poured = b""
     if written is None:  # what was poured and read is in logs that only grow
         poured = digests.digest(connection.execute(query("history.logs")).fetchone(), loaded.register)
@@ -318,7 +319,16 @@ def _write_standing(connection: Connection, fleet_id: int, worked: Worked, today
             loaded.latest_day[c], loaded.rate_per_day[c],
         )  # fmt: skip
         hours = float(oil_hours[c])
+        early = due_rules.first_drain(
+            (r["facts"] or {}).get(f"first_drain_{r['meter_unit']}"), charges.fill[h], loaded.history.compartments.overhaul[c],
+            loaded.latest_total[c], bool(charges.number[h] > 0),
+        )  # fmt: skip
+        if early is not None and not early >= due.total:
+            due = replace(due_rules.due(early, math.nan, 0.0, math.nan, loaded.latest_total[c], loaded.latest_day[c], loaded.rate_per_day[c]),
+                          driver="break-in")  # fmt: skip
         to_due = interval - hours
+        if due.driver == "break-in":
+            to_due = float(np.fmin(to_due, due.total - loaded.latest_total[c]))
         due_day = date.fromordinal(int(due.day)) if math.isfinite(due.day) and 1 < due.day < 3_600_000 else None
         if due_day is not None and due.driver == "calendar" and loaded.rate_per_day[c] > 0:
             to_due = min(to_due, (due.day - today.toordinal()) * loaded.rate_per_day[c])

@@ -7,7 +7,7 @@ from contextlib import contextmanager
 from datetime import date
 
 from vornet.flows.judge import evaluate
-from vornet.flows.plan import service
+from vornet.flows.plan import bands, planned, service
 from vornet.store import queue
 from vornet.store.database import Connection, Database
 
@@ -27,6 +27,8 @@ def settle(connection: Connection, fleet_id: int, today: date, at_once: int = AT
         evaluate.evaluate_within(connection, fleet_id, today, only)
     if touched.units:
         service.refresh(connection, today, list(touched.units))
+        bands.refresh(connection, today, list(touched.units))
+    planned.follow(connection, today)
     return len(touched.compartments) if len(touched.compartments) > at_once else 0
 
 

@@ -6,6 +6,7 @@ from datetime import date, timedelta
 from typing import Any
 
 from vornet.flows.judge import aside, verdicts
+from vornet.flows.pages import open_ends
 from vornet.store.database import Connection, query
 
 PAGE = 60
@@ -41,7 +42,8 @@ def board(connection: Connection, show: str, depot: str, q: str, page: int, toda
     assert counts is not None and waiting is not None
     counts |= {"unsigned": verdicts.waiting(connection, today)}
     return {
-        "rows": rows[:PAGE], "more": len(rows) > PAGE, "counts": counts, "waiting": waiting["held"], "set_aside": aside.list_of(connection),
+        "rows": open_ends.with_visits(connection, rows[:PAGE]), "more": len(rows) > PAGE, "counts": counts, "waiting": waiting["held"],
+        "ends": open_ends.open_ends(connection, today), "set_aside": aside.list_of(connection),
         "depots": depots(connection),
         "show": show, "depot": depot, "q": q, "page": page, "filters": FILTERS,
     }  # fmt: skip

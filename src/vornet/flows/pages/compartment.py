@@ -18,6 +18,7 @@ from vornet.core.measurands import BY_KEY, INDEX, MEASURANDS, WEAR_METALS
 from vornet.core.oil_properties import BY_PROPERTY
 from vornet.core.rates import StretchRates, stretch_rates
 from vornet.flows.judge import decision_record, fleet_history, trials
+from vornet.flows.plan import planned
 from vornet.store.database import Connection, query
 
 #: of what is wrong so many measurands are drawn first
@@ -62,6 +63,8 @@ def load(connection: Connection, compartment_id: int, today: date) -> Facts | No
     row = row_of(connection, compartment_id)
     if row is None:
         return None
+    key = f"drain:{compartment_id}"
+    row["visit"] = planned.next_by_key(connection, [key]).get(key)
     loaded, charges = fleet_history.drop_held(connection, fleet_history.load(connection, today, [compartment_id]))
     rates = stretch_rates(loaded.history, charges)
     judgement = judge(loaded.history, charges, rates, loaded.limits, loaded.seen, causes=False)

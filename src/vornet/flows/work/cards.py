@@ -7,10 +7,11 @@ from datetime import date
 from typing import Any
 
 from vornet.core import job as rules
-from vornet.core import schools, volumes
+from vornet.core import kit, schools, volumes
 from vornet.core.errors import InputError
 from vornet.core.measurands import BY_KEY
 from vornet.flows.house import fleets
+from vornet.flows.plan import stock
 from vornet.flows.register import units
 from vornet.flows.work import drain
 from vornet.store.database import Connection, query
@@ -102,9 +103,16 @@ def card(connection: Connection, job_id: int, today: date) -> dict[str, Any] | N
             "kit": rules.kit(document, p["sample"], known_pack or USUAL_PACK_L, p["task"]),
             "pack_known": bool(known_pack),
         })  # fmt: skip
+    needed = kit.summed(
+        t for p in parts if p["state"] == "open"
+        for t in (kit.things(p["document"], p["sample"], p["task"]) if p["compartment_id"] is not None else
+                  [kit.Thing(name, 1.0, kit.PIECES) for name in (p["item_facts"] or {}).get("parts", ())])
+    )  # fmt: skip
+    missing = stock.missing(connection, job["depot_id"], needed)
     visit = said.get(None, rules.Said())
     photos = connection.execute(query("jobs.photos"), {"job_id": job_id}).fetchall()
-    return {"job": job, "parts": parts, "visit": visit, "photos": photos, "zone": settings["zone"], "oils": sorted(oils)}
+    return {"job": job, "parts": parts, "visit": visit, "photos": photos, "zone": settings["zone"], "oils": sorted(oils),
+            "missing": missing}  # fmt: skip
 
 
 def week_kit(connection: Connection, first: date, last: date, today: date) -> dict[str, Any]:
@@ -119,13 +127,13 @@ def week_kit(connection: Connection, first: date, last: date, today: date) -> di
         for p in found["parts"]:
             if p["state"] != "open" or p["compartment_id"] is None:
                 continue
-            kit = p["kit"]
+            mine = p["kit"]
             if p["task"] == rules.BOTTLE:
                 parts["sample bottle and label"] = parts.get("sample bottle and label", 0) + 1
                 continue
-            if kit.refill is not None:
-                name = (p["document"].get("oil") or "oil not on record", kit.pack_l)
-                oil[name] = oil.get(name, 0.0) + kit.refill.target_l
+            if mine.refill is not None:
+                name = (p["document"].get("oil") or "oil not on record", mine.pack_l)
+                oil[name] = oil.get(name, 0.0) + mine.refill.target_l
             for f in p["document"].get("filters", ()):
                 parts[f"filter {f['part']}"] = parts.get(f"filter {f['part']}", 0) + f.get("count", 1)
             for s in p["document"].get("seals", ()):

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import json
 import uuid
-from dataclasses import asdict
+from dataclasses import asdict, replace
 from datetime import date, timedelta
 from typing import Any
 from zoneinfo import ZoneInfo
@@ -12,9 +12,10 @@ from zoneinfo import ZoneInfo
 from vornet.core import job as rules
 from vornet.core import volumes
 from vornet.core.errors import InputError
+from vornet.core.kit import LITRES, PIECES, Thing, things
 from vornet.flows.house import fleets, meters
 from vornet.flows.house.people import Visitor
-from vornet.flows.plan import service
+from vornet.flows.plan import service, stock
 from vornet.flows.work import drain, notes
 from vornet.flows.work.cards import DEFER_WORDS, STATE_WORDS, card
 from vornet.store import queue
@@ -103,6 +104,9 @@ def _item(connection: Connection, who: Visitor, job: dict[str, Any], part: dict[
         str(value.get("note", "")), who.name, today,
     )  # fmt: skip
     done = value.get("outcome", "done") != "not_done"
+    if value.get("outcome", "done") == "done":
+        spent = [Thing(name, 1.0, PIECES) for name in full["facts"].get("parts", ())]
+        stock.use(connection, who.fleet_id, job["depot_id"], part["part_id"], spent, on, who.name, today)
     _close_part(connection, who, job, part, "done" if done else "deferred", "" if done else str(value.get("note", ""))[:300])
 
 
@@ -151,6 +155,11 @@ def _finish(connection: Connection, who: Visitor, job: dict[str, Any], part: dic
          "part": "", "owner": "", "due_on": on + timedelta(days=1), "level_left": sums.level, "by": who.name},
     )  # fmt: skip
     kit = mine["kit"]
+    spent = [replace(t, amount=sums.poured_l) if t.unit == LITRES else t for t in things(document, bool(sample_no))]
+    if said.get("filter_changed") == "no":
+        parts_kept = {f["part"] for f in document.get("filters", ())}
+        spent = [t for t in spent if t.name not in parts_kept]
+    stock.use(connection, who.fleet_id, job["depot_id"], part["part_id"], spent, on, who.name, today)
     used = volumes.refill(sums.poured_l, kit.pack_l) if sums.poured_l > 0 else None
     next_due = meter + place["interval_meter"] if place["interval_meter"] else None
     ended = {
@@ -173,6 +182,7 @@ def _finish_bottle(
     notes.read_meter(connection, who.fleet_id, job["unit_id"], place["meter_no"], meter, on, who.name, today)
     _bottle(connection, who, part, said, place, on, meter, None, said.get("sample_no"))
     queue.touch(connection, who.fleet_id, [part["compartment_id"]])
+    stock.use(connection, who.fleet_id, job["depot_id"], part["part_id"], things({}, True, rules.BOTTLE), on, who.name, today)
     _close_part(connection, who, job, part, "done", "", None, {"sample_no": said.get("sample_no"), "meter": meter, "on": on.isoformat()})
 
 

@@ -138,7 +138,7 @@ SELECT c.compartment_id, c.unit_id, c.meter_no, c.unit_id * 2 + c.meter_no - 1 A
        c.counts AS meter_unit, u.model, u.duty, d.name AS depot, s.as_of, s.meter_day, s.oil_hours, s.headroom, s.headroom_is_safe,
        s.headroom_as_is, s.open_measurands, s.urgency,
        headroom_now(s.urgency, s.open_faults, s.headroom, s.headroom_as_is) AS headroom_now,
-       s.headroom_open, s.running_safe, s.limiting, s.interval_meter, s.to_due, s.due_meter, s.due_day, s.due_driver,
+       s.headroom_open, s.running_safe, s.limiting, s.interval_meter, s.to_due, s.due_meter, s.due_day, s.due_first, s.due_last, s.due_driver,
        s.rate_per_day, s.last_sample_id, s.last_proposed, s.last_sampled_on, s.held, s.open_faults, s.outcome,
        s.proposed_meter, s.reason, s.decision, s.slopes
 FROM compartment c JOIN unit u USING (fleet_id, unit_id)

@@ -7,7 +7,7 @@ INSERT INTO job_part (fleet_id, job_id, place, compartment_id, item_id, sample, 
 VALUES (%(fleet_id)s, %(job_id)s, %(place)s, %(compartment_id)s, %(item_id)s, %(sample)s, %(task)s)
 
 -- :job  a card with its unit
-SELECT j.job_id, j.unit_id, u.name AS unit, u.model, u.meter_unit, u.second_meter_unit, u.facts ->> 'access' AS access, d.name AS depot,
+SELECT j.job_id, j.unit_id, u.name AS unit, u.model, u.meter_unit, u.second_meter_unit, u.facts ->> 'access' AS access, u.depot_id, d.name AS depot,
        j.planned_on, j.state, j.note, j.made_at, j.made_by, j.opened_at, j.closed_at
 FROM job j JOIN unit u USING (fleet_id, unit_id) LEFT JOIN depot d USING (fleet_id, depot_id) WHERE j.job_id = %(job_id)s
 

@@ -30,22 +30,22 @@ WHERE %(units)s::bigint[] IS NULL OR c.unit_id = ANY(%(units)s)
 -- :due  services and oil drains, soonest first
 SELECT *, coalesce(to_due < 0 OR due_day < %(today)s AND (to_due IS NULL OR driver NOT IN ('meter', 'break-in')), false) AS overdue FROM (
     SELECT 'item' AS what, i.item_id AS id, u.unit_id, i.compartment_id, u.name AS unit, c.name AS compartment, i.name AS item,
-           d.name AS depot, coalesce(c.counts, u.meter_unit) AS meter_unit, i.due_meter, i.due_day, i.driver, i.to_due, i.last_day,
-           i.condition, i.facts -> 'parts' AS parts
+           d.name AS depot, coalesce(c.counts, u.meter_unit) AS meter_unit, i.due_meter, i.due_day, i.due_first, i.due_last, i.driver, i.to_due,
+           i.last_day, i.condition, i.facts -> 'parts' AS parts
     FROM service_item i JOIN unit u USING (fleet_id, unit_id)
     LEFT JOIN compartment c ON c.fleet_id = i.fleet_id AND c.compartment_id = i.compartment_id
     LEFT JOIN depot d ON d.fleet_id = u.fleet_id AND d.depot_id = u.depot_id
     WHERE u.state <> 'retired'
     UNION ALL
     SELECT 'drain', c.compartment_id, u.unit_id, c.compartment_id, u.name, c.name, 'Oil drain', d.name, c.counts, s.due_meter,
-           s.due_day, s.due_driver, s.to_due, NULL, NULL, NULL
+           s.due_day, s.due_first, s.due_last, s.due_driver, s.to_due, NULL, NULL, NULL
     FROM standing s JOIN compartment c USING (fleet_id, compartment_id)
     JOIN unit u ON u.fleet_id = c.fleet_id AND u.unit_id = c.unit_id
     LEFT JOIN depot d ON d.fleet_id = u.fleet_id AND d.depot_id = u.depot_id
     WHERE u.state <> 'retired'
     UNION ALL
     SELECT 'bottle', c.compartment_id, u.unit_id, c.compartment_id, u.name, c.name, 'Bottle for the trial', d.name, c.counts,
-           s.due_meter - s.interval_meter + t.next_at, t.next_day, 'trial', t.next_at - s.oil_hours, NULL, NULL, NULL
+           s.due_meter - s.interval_meter + t.next_at, t.next_day, NULL, NULL, 'trial', t.next_at - s.oil_hours, NULL, NULL, NULL
     FROM trial t JOIN standing s USING (fleet_id, compartment_id)
     JOIN compartment c ON c.fleet_id = t.fleet_id AND c.compartment_id = t.compartment_id
     JOIN unit u ON u.fleet_id = c.fleet_id AND u.unit_id = c.unit_id
