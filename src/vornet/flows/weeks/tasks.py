@@ -168,6 +168,7 @@ def _drain(r: dict[str, Any], today: date, terms: Terms, price_list: prices.Pric
     worth = rules.worth(hours, None if cost.missing else cost.total, labour)
     share = _share(r, window.due, rate, seen, by_meter)
     over = r["headroom_is_safe"] and r["headroom_now"] is not None and r["headroom_now"] <= 0
+    first, last = _band(r, window.why, seen, rate)
     task = rules.Task(
         f"drain:{r['compartment_id']}", hours, window.due, window.earliest, window.latest, worth, max(life_days, 1.0), share,
         rules.PAST_LATE if over else rules.LATE,
@@ -175,20 +176,20 @@ def _drain(r: dict[str, Any], today: date, terms: Terms, price_list: prices.Pric
     return Due(
         task, f"Drain {r['compartment']}", r["unit_id"], r["unit"], r["depot_id"], r["compartment_id"],
         litres=r["capacity_l"] or r["system_volume_l"], why="lay_up" if laid and window.why == "due" else window.why,
-        **_band(r, window.why, seen, rate),
+        first=first, last=last,
     )  # fmt: skip
 
 
-def _band(r: dict[str, Any], why: str, seen: int, rate: float) -> dict[str, date | None]:
+def _band(r: dict[str, Any], why: str, seen: int, rate: float) -> tuple[date | None, date | None]:
     """The 90 % band of the day it is due: of its interval's end, or of the end of its safe life where that comes first; none where it is
     past."""
     if why == "past" or not r["due_first"] or not r["due_last"]:
-        return {"first": None, "last": None}
+        return None, None
     if why != "safe" or rate <= 0 or r["headroom_now"] is None or r["due_day"].toordinal() <= seen:
-        return {"first": r["due_first"], "last": r["due_last"]}
+        return r["due_first"], r["due_last"]
     share = (r["headroom_now"] / rate) / (r["due_day"].toordinal() - seen)
-    ends = (seen + (day.toordinal() - seen) * share for day in (r["due_first"], r["due_last"]))
-    return dict(zip(("first", "last"), (day_of(x) for x in ends), strict=True))
+    first, last = (day_of(seen + (day.toordinal() - seen) * share) for day in (r["due_first"], r["due_last"]))
+    return first, last
 
 
 def _share(r: dict[str, Any], due: float, rate: float, seen: int, by_meter: bool) -> float | None:
