@@ -35,9 +35,11 @@ def register_of(fleet, **unit):
     document["service_items"] = [
         {"unit": "MV Test", "item": "Coolant", "every_days": 365, "parts": ["C-9"]},
         {"unit": "MV Test", "compartment": "engine", "item": "Belt", "every_days": 90},
+        {"unit": "MV Test", "item": "Hoses", "every_days": 365},
     ]
     document["service_records"] = [
         {"unit": "MV Test", "item": "Coolant", "on": "2025-01-30", "outcome": "done"},
+        {"unit": "MV Test", "item": "Hoses", "on": "2025-04-05", "outcome": "done"},
         {"unit": "MV Test", "compartment": "engine", "item": "Belt", "on": "2025-11-10", "outcome": "done"},
     ]
     return document
@@ -214,6 +216,16 @@ def test_a_plan_that_rests_on_what_has_changed_is_refused_and_nothing_is_half_pl
     assert [(v["visit_id"], v["on_day"]) for v in now if v["visit_id"] != mine["visit_id"]] == [
         (v["visit_id"], v["on_day"]) for v in before if v["visit_id"] != mine["visit_id"]
     ]
+
+
+def test_a_month_worked_out_anew_leaves_the_quarter_behind_it_alone(db, weeks):
+    """What stands behind the month stays; what stands inside it and is due behind it stays too."""
+    fleet_id, _, _ = weeks
+    quarter = {v["visit_id"]: (v["on_day"], v["keys"]) for v in accepted(db, fleet_id, 91)}
+    assert max(on for on, _ in quarter.values()) > TODAY + timedelta(days=28)
+    _, found = proposed(db, fleet_id)
+    assert (found["plan"]["gone"], found["plan"]["trimmed"], found["plan"]["moves"], found["plan"]["sums"]["new"]) == ([], {}, 0, 0)
+    assert {v["visit_id"]: (v["on_day"], v["keys"]) for v in accepted(db, fleet_id)} == quarter
 
 
 @pytest.mark.parametrize(

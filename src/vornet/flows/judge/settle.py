@@ -28,7 +28,7 @@ def settle(connection: Connection, fleet_id: int, today: date, at_once: int = AT
     if touched.units:
         service.refresh(connection, today, list(touched.units))
         bands.refresh(connection, today, list(touched.units))
-    planned.follow(connection, today)
+    planned.follow(connection, today, touched.units, touched.compartments)
     return len(touched.compartments) if len(touched.compartments) > at_once else 0
 
 

@@ -9,11 +9,12 @@ from typing import Any
 from vornet.store.database import Connection, query
 
 
-def follow(connection: Connection, today: date) -> None:
+def follow(connection: Connection, today: date, units: Iterable[int] | None = None, compartments: Iterable[int] = ()) -> None:
     """What was done since a visit was planned counts for it, by whichever way it came on record; a visit with nothing left to do, or
-    whose card is closed, is done."""
+    whose card is closed, is done. ``units``, ``compartments``: looked at alone (None: all)."""
     connection.execute(query("weeks.free_of_cards"))
-    connection.execute(query("weeks.tasks_done"), {"today": today})
+    among = {"units": None if units is None else list(units), "compartments": list(compartments)}
+    connection.execute(query("weeks.tasks_done"), {"today": today, **among})
     connection.execute(query("weeks.visits_done"), {"today": today})
 
 

@@ -109,6 +109,11 @@ class Weeks:
     placeless: list[dict[str, Any]]
     count: int
 
+    @property
+    def late(self) -> int:
+        """Visits on a day that is behind what their oil or item allows by what is known now: somebody fixed them, or things got worse."""
+        return sum(v.late for r in self.rows for d in r.days for v in d.visits)
+
 
 def monday(on: date) -> date:
     return on - timedelta(days=on.weekday())

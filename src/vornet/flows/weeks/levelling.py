@@ -9,7 +9,7 @@ from collections.abc import Callable
 from datetime import date, timedelta
 from typing import Any
 
-from vornet.core import level
+from vornet.core import level, visits
 from vornet.core.errors import InputError
 from vornet.flows.house import fleets
 from vornet.flows.plan import planned, stock
@@ -62,6 +62,13 @@ def work_out(db: Database, fleet_id: int, proposal_id: int) -> None:
         plan = _levelled(found, tell)
     except InputError as error:
         state, words = "failed", str(error)
+    except Exception:
+        _keep(db, fleet_id, proposal_id, "failed", "something broke; it is written down", {})
+        raise
+    _keep(db, fleet_id, proposal_id, state, words, plan)
+
+
+def _keep(db: Database, fleet_id: int, proposal_id: int, state: str, words: str, plan: dict[str, Any]) -> None:
     with db.fleet(fleet_id) as connection:
         kept = {"proposal_id": proposal_id, "state": state, "progress": words, "plan": json.dumps(plan, default=str)}
         connection.execute(query("weeks.proposal_ready"), kept)
@@ -89,7 +96,10 @@ def _read(connection: Connection, fleet_id: int, first: date, days: int) -> _Rea
     today = {"visit_id": None, "first": first, "last": first, "depot_id": None}
     found.kept += [v | {"keys": []} for v in connection.execute(query("weeks.visits"), today).fetchall() if v["state"] == "done"]
     found.standing = [v for v in standing if not keeps_its_day(v, first)]
-    things = [d for d in tasks.due_by(connection, first, last, terms) if d.task.key not in held]
+    # what is due behind the span and stands inside it already stays there
+    inside = {key for v in found.standing if v["on_day"] <= last for key in v["keys"] or ()}
+    due = tasks.due_by(connection, first, last + timedelta(days=visits.AHEAD_DAYS), terms)
+    things = [d for d in due if d.task.key not in held and (d.task.due <= last.toordinal() or d.task.key in inside)]
     found.visits = tasks.visits_of(things, depots_of.rotas(connection), found.depots, first, days, terms)
     return found
 
@@ -184,17 +194,35 @@ def _levelled(found: _Read, tell: Callable[[str], None]) -> dict[str, Any]:
             if before is not None:
                 stands += p.visit.loss(max(before["on_day"], first).toordinal())
         rows.append(row)
-    gone = [v["visit_id"] for v in found.standing if v["visit_id"] not in {x["visit_id"] for x in was.values()}]
+    gone, trimmed = _left_over(found, {x["visit_id"] for x in was.values()})
     moved = sum(r["on"] is not None and r["was_on"] is not None and r["on"] != r["was_on"] for r in rows)
     kept = sum(bool(v["keys"]) for v in found.kept)
     known = sum(p.visit.loss(r["on"].toordinal()) for p, r in zip(found.visits, rows, strict=True) if r["on"] and r["was_on"])
     return {
-        "visits": rows, "gone": gone, "moves": moved, "unplaced": sum(r["on"] is None for r in rows), "optimal": optimal,
+        "visits": rows, "gone": gone, "trimmed": trimmed, "moves": moved, "unplaced": sum(r["on"] is None for r in rows), "optimal": optimal,
         "sums": {"visits": len(rows), "new": sum(r["was"] is None and r["on"] is not None for r in rows), "gone": len(gone),
                  "loss_h": round(loss, 3), "kept_loss_h": round(known, 3), "standing_loss_h": round(stands, 3), "kept": kept,
                  "joined": sum(len(r["tasks"]) - 1 for r in rows), "saved_h": round(sum(r["saved"] for r in rows), 2),
                  "join_cost_h": round(sum(r["cost"] for r in rows), 2)},
     }  # fmt: skip
+
+
+def _left_over(found: _Read, went_on: set[int]) -> tuple[list[int], dict[str, list[str]]]:
+    """(planned visits that fall away, what others no longer hold by their id): those inside the span that none of the new ones goes on
+    from; one behind the span stays, less what is done earlier now."""
+    last = found.first + timedelta(days=found.days - 1)
+    taken = {t.key for p in found.visits for t in p.visit.tasks}
+    gone: list[int] = []
+    trimmed: dict[str, list[str]] = {}
+    for v in found.standing:
+        keys = set(v["keys"] or ())
+        if v["visit_id"] in went_on:
+            continue
+        if v["on_day"] <= last or keys <= taken:
+            gone.append(v["visit_id"])
+        elif keys & taken:
+            trimmed[str(v["visit_id"])] = sorted(keys & taken)
+    return gone, trimmed
 
 
 def reason(p: tasks.Planned, found: _Read, homeless: bool, room: dict[str, level.Depot]) -> str:
@@ -276,6 +304,8 @@ def accept(connection: Connection, fleet_id: int, proposal_id: int, by: str, tod
     for visit_id in plan["gone"]:
         if visit_id in standing:
             _end(connection, visit_id, "nothing is due any more", by)
+    for visit_id, keys in plan.get("trimmed", {}).items():
+        connection.execute(query("weeks.drop_some_tasks"), {"visit_id": int(visit_id), "keys": keys})
     connection.execute(query("weeks.proposal_ended"), {"proposal_id": proposal_id, "state": "accepted", "by": by})
     stock.refresh_short(connection, today)
     fleets.audit(connection, fleet_id, by, "plan accepted", f"{row['days'] // 7} weeks", visits=count, moved=plan["moves"],

@@ -121,6 +121,9 @@ WHERE visit_id = %(visit_id)s
 -- :drop_tasks  of a visit, those that are not done
 DELETE FROM visit_task WHERE visit_id = %(visit_id)s AND done_on IS NULL
 
+-- :drop_some_tasks  what is done in another visit now
+DELETE FROM visit_task WHERE visit_id = %(visit_id)s AND key = ANY(%(keys)s) AND done_on IS NULL
+
 -- :put_task  of a visit
 INSERT INTO visit_task (fleet_id, visit_id, key, what, compartment_id, item_id, hours, due_day, earliest, latest, worth_h, life_days, litres, share_due)
 VALUES (%(fleet_id)s, %(visit_id)s, %(key)s, %(what)s, %(compartment_id)s, %(item_id)s, %(hours)s, %(due)s, %(earliest)s, %(latest)s, %(worth)s,
@@ -161,7 +164,10 @@ FROM (
         WHEN 'look' THEN (SELECT greatest(v.made_on, least(a.closed_at::date, %(today)s)) FROM deferred a WHERE a.fleet_id = t.fleet_id
                            AND a.deferred_id = split_part(t.key, ':', 2)::bigint AND a.closed_at IS NOT NULL)
     END AS on_day
-    FROM visit_task t JOIN visit v USING (fleet_id, visit_id) WHERE v.state = 'planned' AND t.done_on IS NULL) x
+    FROM visit_task t JOIN visit v USING (fleet_id, visit_id)
+    WHERE v.state = 'planned' AND t.done_on IS NULL
+      AND (%(units)s::bigint[] IS NULL OR v.unit_id = ANY(%(units)s) OR t.key LIKE 'action:%%' OR t.key LIKE 'look:%%'
+           OR v.unit_id IN (SELECT unit_id FROM compartment WHERE compartment_id = ANY(%(compartments)s::bigint[])))) x
 WHERE d.fleet_id = x.fleet_id AND d.visit_id = x.visit_id AND d.key = x.key AND x.on_day IS NOT NULL
 
 -- :visits_done  those of which nothing is left to do, and those whose card is closed
