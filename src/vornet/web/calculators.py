@@ -124,7 +124,8 @@ PAGES: dict[str, Page] = {
     name: _page(name)
     for name in (
         "viscosity-at", "viscosity-index", "grade", "blend", "fuel-from-viscosity", "cleanliness", "identify", "carry-over", "flush",
-        "refill", "due", "level", "wear-rate", "limits", "trend", "safe-interval", "interval-cost", "age-replacement", "convert",
+        "refill", "weigh", "drip", "due", "level",
+        "wear-rate", "limits", "trend", "safe-interval", "interval-cost", "age-replacement", "convert",
     )
 }  # fmt: skip
 

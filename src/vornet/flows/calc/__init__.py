@@ -23,6 +23,8 @@ WHERE = {
     "carry-over": "volumes",
     "flush": "volumes",
     "refill": "volumes",
+    "weigh": "measuring",
+    "drip": "measuring",
     "wear-rate": "wear",
     "limits": "statistics",
     "trend": "statistics",

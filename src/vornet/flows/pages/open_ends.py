@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import date
 from typing import Any
 
@@ -11,32 +11,29 @@ from vornet.flows.plan import planned
 from vornet.flows.work import put_off
 from vornet.store.database import Connection, query
 
-#: so many of each are named; the others are counted
-MOST_NAMED = 6
-
 
 @dataclass(frozen=True)
 class OpenEnds:
     stops: list[dict[str, Any]]
     put_off: list[dict[str, Any]]
     missing: list[dict[str, Any]]
-    late_samples: int = 0
-    silent_drains: int = 0
+    late_samples: list[dict[str, Any]] = field(default_factory=list)
+    silent_drains: list[dict[str, Any]] = field(default_factory=list)
 
     def __bool__(self) -> bool:
         return bool(self.stops or self.put_off or self.missing or self.late_samples or self.silent_drains)
 
 
 def open_ends(connection: Connection, today: date, unit_id: int | None = None, samples: bool = False) -> OpenEnds:
-    """Of the fleet, or of one unit; ``samples``: with the counts of late samples and of drains without one."""
+    """Of the fleet, or of one unit; ``samples``: with late samples and the drains of the last weeks without one."""
     stops = [s for s in verdicts.unheard_stops(connection) if unit_id is None or s["unit_id"] == unit_id]
     off = [d for d in put_off.deferred(connection, unit_id) if d["closed_at"] is None]
     missing = connection.execute(query("stock.short"), {"unit_id": unit_id}).fetchall()
-    late = silent = 0
+    late: list[dict[str, Any]] = []
+    silent: list[dict[str, Any]] = []
     if samples:
-        row = connection.execute(query("labs.late_and_silent"), {"today": today}).fetchone()
-        assert row is not None
-        late, silent = row["late"], row["silent"]
+        late = connection.execute(query("labs.late_samples"), {"today": today}).fetchall()
+        silent = connection.execute(query("labs.silent_drains"), {"today": today}).fetchall()
     return OpenEnds(stops, off, missing, late, silent)
 
 

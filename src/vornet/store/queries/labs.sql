@@ -185,15 +185,13 @@ SELECT (SELECT count(*) FROM hold h WHERE h.settled_at IS NULL) AS holds,
        (SELECT count(*) FROM import_file f WHERE f.state = 'mapping') AS mapping,
        (SELECT count(*) FROM import_file f WHERE f.state IN ('waiting', 'reading')) AS reading
 
--- :late_and_silent  samples drawn and sent that no result came for within the lab's usual days, and drains of the last weeks without one
-SELECT (SELECT count(*) FROM bottle b JOIN shipment sh ON sh.fleet_id = b.fleet_id AND sh.shipment_id = b.shipment_id
-        JOIN lab l ON l.fleet_id = sh.fleet_id AND l.lab_id = sh.lab_id
-        WHERE b.lost_on IS NULL AND %(today)s::date - sh.sent_on > l.usual_days AND NOT EXISTS (
-            SELECT 1 FROM sample s WHERE s.fleet_id = b.fleet_id AND s.sample_no = b.sample_no AND s.superseded_by IS NULL
-              AND s.compartment_id IS NOT DISTINCT FROM b.compartment_id)) AS late,
-       (SELECT count(*) FROM drain d WHERE d.superseded_by IS NULL AND d.on_day BETWEEN %(today)s::date - 45 AND %(today)s::date
-          AND d.sample_no IS NULL
-          AND NOT EXISTS (SELECT 1 FROM bottle b WHERE b.fleet_id = d.fleet_id AND b.compartment_id = d.compartment_id
-                          AND abs(b.drawn_on - d.on_day) <= 3)
-          AND NOT EXISTS (SELECT 1 FROM sample s WHERE s.fleet_id = d.fleet_id AND s.compartment_id = d.compartment_id
-                          AND s.superseded_by IS NULL AND abs(s.sampled_on - d.on_day) <= 3)) AS silent
+-- :late_samples  drawn and sent, and no result within the lab's usual days; longest first
+SELECT b.sample_no, b.compartment_id, u.name AS unit, c.name AS compartment, sh.sent_on, l.name AS lab
+FROM bottle b JOIN shipment sh ON sh.fleet_id = b.fleet_id AND sh.shipment_id = b.shipment_id
+JOIN lab l ON l.fleet_id = sh.fleet_id AND l.lab_id = sh.lab_id
+JOIN compartment c ON c.fleet_id = b.fleet_id AND c.compartment_id = b.compartment_id
+JOIN unit u ON u.fleet_id = c.fleet_id AND u.unit_id = c.unit_id
+WHERE b.lost_on IS NULL AND %(today)s::date - sh.sent_on > l.usual_days AND NOT EXISTS (
+    SELECT 1 FROM sample s WHERE s.fleet_id = b.fleet_id AND s.sample_no = b.sample_no AND s.superseded_by IS NULL
+      AND s.compartment_id IS NOT DISTINCT FROM b.compartment_id)
+ORDER BY sh.sent_on, b.bottle_id LIMIT 40
