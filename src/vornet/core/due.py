@@ -151,23 +151,47 @@ def _past_errors(day: np.ndarray, total: np.ndarray) -> tuple[np.ndarray, np.nda
         return np.clip(np.log(took[ok] / said[ok]), -1.5, 1.5), took[ok]
 
 
+@dataclass(frozen=True)
+class Pace:
+    """How a unit runs and how forecasts of it would have fared: ``rate`` a day (NaN it cannot be told), days that its readings span, and
+    of every pair of readings the log error of the forecast and the days it was for."""
+
+    rate: float
+    count: int
+    history: float
+    errors: np.ndarray
+    spans: np.ndarray
+
+
+def pace_of(day: np.ndarray, total: np.ndarray) -> Pace:
+    """A unit's pace from its readings, ascending by day; worked once for everything that one meter drives."""
+    d, m = np.asarray(day, float)[-TRIED_READINGS:], np.asarray(total, float)[-TRIED_READINGS:]
+    rate = recent_rate(d, m)
+    if len(d) < 3 or not rate > 0:
+        return Pace(rate, len(d), 0.0, np.zeros(0), np.zeros(0))
+    return Pace(rate, len(d), float(d[-1] - d[0]), *_past_errors(d, m))
+
+
 def days_band(day: np.ndarray, total: np.ndarray, rest: float) -> tuple[float, float] | None:
+    """``band_of`` from readings, ascending by day."""
+    return band_of(pace_of(day, total), rest)
+
+
+def band_of(pace: Pace, rest: float) -> tuple[float, float] | None:
     """90 % band of the days until ``rest`` more is on the meter, from how forecasts of this unit would have fared before: the error
     of the rate and future use together. None below three readings, or where it stands still.
 
     The squared log error over a span of d days is taken as a + b/d: what stays and what averages out, each drawn towards the
-    usual while little is known. ``day``, ``total``: readings, ascending by day.
+    usual while little is known.
     """
     from scipy import optimize, special
 
-    d, m = np.asarray(day, float)[-TRIED_READINGS:], np.asarray(total, float)[-TRIED_READINGS:]
-    rate = recent_rate(d, m)
-    if len(d) < 3 or not rate > 0:
+    if pace.count < 3 or not pace.rate > 0:
         return None
-    span = max(rest, 0.0) / rate
-    e, took = _past_errors(d, m)
+    span = max(rest, 0.0) / pace.rate
+    e, took = pace.errors, pace.spans
     # how often spans as long as can be seen have been seen through, apart from one another
-    history = d[-1] - d[0]
+    history = pace.history
     n = max(history / max(min(span, history / 3), 1.0) - 1, 1.0)
     stays, averages, lean = USUAL_STAYS, USUAL_AVERAGES, 0.0
     if len(e) >= 2:

@@ -27,12 +27,15 @@ def refresh(connection: Connection, today: date, units: list[int] | None = None)
     for r in connection.execute(query("weeks.meter_points"), {"units": units, "today": today}).fetchall():
         day = r["on_day"].toordinal()
         points[r["meter_id"]].append((day, meter_rules.running_total(r["meter"], day, changes.get(r["meter_id"], []))))
+    paces: dict[int, due_rules.Pace] = {}
     found: dict[str, tuple[list[int], list[date | None], list[date | None]]] = {"drain": ([], [], []), "item": ([], [], [])}
     for r in rows:
         first = last = None
         mine = points.get(r["meter_id"])
         if r["due_day"] is not None and r["driver"] in BY_METER and r["due_meter"] is not None and mine:
-            first, last = _band(mine, r["due_meter"], r["due_day"])
+            if r["meter_id"] not in paces:
+                paces[r["meter_id"]] = due_rules.pace_of(*(np.array(x, dtype=float) for x in zip(*mine, strict=True)))
+            first, last = _band(paces[r["meter_id"]], mine[-1], r["due_meter"], r["due_day"])
         ids, firsts, lasts = found[r["what"]]
         ids.append(r["id"])
         firsts.append(first)
@@ -42,12 +45,13 @@ def refresh(connection: Connection, today: date, units: list[int] | None = None)
     connection.execute(query("weeks.band_of_items"), items)
 
 
-def _band(points: list[tuple[int, float]], due_total: float, due_day: date) -> tuple[date | None, date | None]:
-    day, total = (np.array(x, dtype=float) for x in zip(*points, strict=True))
-    rest = due_total - total[-1]
-    band = due_rules.days_band(day, total, rest) if rest > 0 else None
+def _band(
+    pace: due_rules.Pace, newest: tuple[int, float], due_total: float, due_day: date
+) -> tuple[date | None, date | None]:  # fmt: skip
+    rest = due_total - newest[1]
+    band = due_rules.band_of(pace, rest) if rest > 0 else None
     if band is None:
         return None, None
-    latest, due = int(day[-1]), due_day.toordinal()
-    first, last = min(latest + math.floor(band[0]), due), max(latest + math.floor(band[1]), due)
+    due = due_day.toordinal()
+    first, last = min(newest[0] + math.floor(band[0]), due), max(newest[0] + math.floor(band[1]), due)
     return date.fromordinal(first), date.fromordinal(min(last, due + 3650))

@@ -181,6 +181,6 @@ def rota_words(rota: crew.Rota) -> str:
     if rota.kind == "weekdays":
         return "on " + ", ".join(WEEKDAYS[d] for d in rota.weekdays)
     if rota.kind == "rotation":
-        there = f"{rota.there} day{'s' if rota.there > 1 else ''}"
-        return f"{there} there, {rota.away} away, counted from {date.fromordinal(rota.anchor)}"
+        there, since = f"{rota.there} day{'s' if rota.there > 1 else ''}", date.fromordinal(rota.anchor)
+        return f"{there} there, {rota.away} away, counted from {since.day} {since:%b %Y}"
     return f"{len(rota.days)} days by name"
