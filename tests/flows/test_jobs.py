@@ -9,6 +9,7 @@ import pytest
 from PIL import Image
 
 from conftest import TODAY, small_register
+from vornet.core import measuring
 from vornet.core.errors import InputError
 from vornet.flows.house import fleets, people, sessions
 from vornet.flows.judge import evaluate, fleet_history
@@ -367,3 +368,32 @@ def test_an_estimated_volume_makes_the_start_less_certain(db, fleet):
         errors[kind] = float(stretch_rates(loaded.history, charges).se[-1, 0])
         assert (charges.start_sd[2] > 0).any()
     assert errors["measured"] < errors["estimated"] < errors["unknown"]
+
+
+def test_a_weighed_drain_is_right_to_the_centilitre_and_keeps_how_it_was_weighed(db, ready):
+    """33.7 kg of oil at 60 °C are 40.0 L as warm as they are, and 38.74 L cold: what the ledger compares with capacities."""
+    fleet_id, job_id, parts, (who, _), ids = ready
+    cold = round(measuring.weigh(35.7038, 2.0, 60).litres_at_reference, 3)
+    rows = [r for r in engine_rows(parts[0]) if r["key"] not in ("out_l", "out_kind", "pour", "waste_l")]
+    said = [("gross_kg", 35.7038), ("tare_kg", 2.0), ("oil_c", 60.0), ("drip", {"min": 4, "litres": 37.5}),
+            ("drip", {"min": 16, "litres": 38.4}), ("out_l", cold), ("out_kind", "measured"), ("pour", {"litres": 40.0}),
+            ("done", {})]  # fmt: skip
+    rows += [row(parts[0], key, value, 30 + i) for i, (key, value) in enumerate(said)]
+    with settling(db, fleet_id, TODAY) as c:
+        answer = entries.take(c, who, job_id, rows, NOW, TODAY)
+        assert answer["refused"] == []
+        kept = c.execute(
+            "SELECT volume_out_l, extra FROM drain WHERE compartment_id = %s ORDER BY drain_id DESC", (ids["engine"],)
+        ).fetchone()
+    assert (kept["volume_out_l"], cold) == (pytest.approx(38.74, abs=0.005), kept["volume_out_l"])
+    said = kept["extra"]
+    assert (said["gross_kg"], said["tare_kg"], said["oil_c"]) == (35.7038, 2.0, 60.0)
+    assert said["drip"] == [{"min": 4.0, "litres": 37.5}, {"min": 16.0, "litres": 38.4}]
+
+
+@pytest.mark.parametrize("value", [{"min": 0, "litres": 3}, {"min": 4}, {"min": "soon", "litres": 3}, {"min": 4, "litres": -1}, 7])
+def test_a_drip_reading_that_cannot_be_is_refused_and_the_others_are_kept(db, ready, value):
+    fleet_id, job_id, parts, (who, _), _ = ready
+    with settling(db, fleet_id, TODAY) as c:
+        answer = entries.take(c, who, job_id, [row(parts[0], "drip", value, 1), row(parts[0], "oil_c", 55.0, 2)], NOW, TODAY)
+    assert len(answer["refused"]) == 1 and len(answer["kept"]) >= 1

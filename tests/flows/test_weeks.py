@@ -248,7 +248,7 @@ def test_what_has_no_day_says_why_and_the_cheapest_way_out(db, weeks, hours, rul
     accepted(db, fleet_id)
     with db.fleet(fleet_id) as c:
         page = calendar.read(c, fleet_id, TODAY, MONDAY, 4)
-    assert {v["unit"] for v in page.placeless} == {"MV Test"}
+    assert {v["unit"] for v in page.placeless} == {"MV Test"} and page.without_a_day == len(unplaced)
 
 
 def test_a_units_days_in_port_are_kept_and_a_full_depot_is_never_overfull(db, weeks):

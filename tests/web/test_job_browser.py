@@ -233,6 +233,32 @@ def test_chips_on_the_magnet_call_for_a_stop(phone: Page, served, visit):
     expect(at).to_contain_text("Do not run it")
 
 
+def test_what_came_out_is_weighed_and_what_drips_still_is_told(phone: Page, served, db, visit):
+    """33.7 kg at 60 °C: 40.00 L warm, 38.74 L cold; 34.0 and 34.6 L at 4 and 16 minutes: 35.2 L at the end."""
+    open_job(phone, served, visit)
+    at = step(phone, "How much came out")
+    at.get_by_text("Weigh it").click()
+    for key, value in (("gross_kg", "35.7038"), ("tare_kg", "2"), ("oil_c", "60")):
+        number(phone, key, value)
+    expect(at.locator('[data-out="weighed"]')).to_have_text("38.74")
+    expect(at.locator('[data-out="weighed_hot"]')).to_contain_text("40.00 L as warm as it is")
+    at.get_by_role("button", name="Take it").click()
+    expect(at.locator('[data-number="out_l"]')).to_have_value("38.74")
+    expect(at.locator('[data-set="out_kind"][data-value="measured"]')).to_have_attribute("aria-pressed", "true")
+    at.get_by_text("Still dripping").click()
+    for minutes, litres in (("4", "34.0"), ("16", "34.6")):
+        at.locator("[data-drip-min]").fill(minutes)
+        at.locator("[data-drip-out]").fill(litres)
+        at.locator("[data-drip]").click()
+    expect(at.locator("[data-drip-say]")).to_contain_text("35.2 L at the end: 0.6 L still to come")
+    expect(at.locator("[data-drip-curve] .drip-dot")).to_have_count(2)
+    at.locator("[data-drip-min]").fill("20")
+    at.locator("[data-drip-out]").fill("30")
+    at.locator("[data-drip]").click()
+    expect(at).to_contain_text("what is out does not go back")
+    expect(phone.locator("#job-net")).to_have_text("all sent")
+
+
 def test_a_reload_without_an_end_keeps_what_was_entered(phone: Page, served, visit):
     page = phone
     open_job(page, served, visit)

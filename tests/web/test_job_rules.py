@@ -4,7 +4,7 @@ import random
 
 import pytest
 
-from vornet.core import drain, job, measures
+from vornet.core import drain, job, measures, measuring
 from vornet.core.errors import InputError
 from vornet.core.measures import Hand
 from vornet.web import job as job_pages
@@ -135,3 +135,38 @@ def test_a_figure_shown_for_typing_means_itself_to_everybody(rules):
         assert rules.evaluate("(x) => JobRules.plain(x)", value) == measures.plain_figure(value) or value > 1000
         for mark in ("", ".", ","):
             assert measures.number(measures.plain_figure(value), "x", mark) == pytest.approx(value, rel=1e-4)
+
+
+def test_weighed_and_dripping_are_worked_alike_in_both_languages(rules):
+    """core.measuring and the phone's own rules, on scales and readings as they come, and as they should not."""
+    draw = random.Random(11)
+    scales = [(round(draw.uniform(0, 60), 2), round(draw.uniform(0, 6), 2), round(draw.uniform(-10, 110), 1)) for _ in range(300)]
+    said = {"density": 0.871, "expansion": measuring.EXPANSION_PER_K, "reference": measuring.REFERENCE_C}
+    answers = rules.evaluate("([rows, w]) => rows.map((r) => JobRules.weigh(r[0], r[1], r[2], w))", [scales, said])
+    for (gross, tare, at), answer in zip(scales, answers, strict=True):
+        if tare > gross:
+            assert answer is None
+            continue
+        found = measuring.weigh(gross, tare, at, 0.871)
+        assert (answer["litres"], answer["cold"]) == (pytest.approx(found.litres), pytest.approx(found.litres_at_reference))
+    readings = []
+    for _ in range(300):
+        n, at, out = draw.randint(0, 5), 0.0, draw.uniform(5, 50)
+        rows = []
+        for _ in range(n):
+            at += draw.choice([0, 0.5, 4, 9])
+            out += draw.uniform(-0.02, 0.6)
+            rows.append({"min": at, "litres": round(out, 3)})
+        draw.shuffle(rows)
+        readings.append(rows)
+    answers = rules.evaluate("(all) => all.map((rows) => { const f = JobRules.drip(rows); return f && [f.final, f.k, f.at(36)]; })", readings)
+    told = 0
+    for rows, answer in zip(readings, answers, strict=True):
+        try:
+            found = measuring.drip([(r["min"], r["litres"]) for r in rows])
+        except InputError:
+            assert answer is None, rows
+            continue
+        told += 1
+        assert answer == pytest.approx([found.final_litres, found.k, found.at(36)]), rows
+    assert told > 60

@@ -227,7 +227,7 @@ def get_weeks(
         for row in found.rows for d in row.days if d.hours or d.visits
     ]  # fmt: skip
     placeless = [
-        PlacelessOut(unit=v["unit"], tasks=[t["key"] for t in v["tasks"]], why=v.get("why", ""), way=v.get("way", ""))
+        PlacelessOut(unit=v["unit"], tasks=v["keys"], why=v["why"], way=v["way"])
         for v in found.placeless
     ]  # fmt: skip
     return PlanOut(first=start, days=days, missed=[visit_out(v) for v in found.missed], placeless=placeless)

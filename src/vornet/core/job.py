@@ -15,7 +15,7 @@ from vornet.core.drain import DrainFacts, DrainFigures
 #: what a part of a visit is for: the oil is changed, or a bottle is drawn between two drains
 DRAIN, BOTTLE = "drain", "sample"
 #: entries of these keys are a list: each one counts
-LISTS = ("pour", "level_read", "photo")
+LISTS = ("pour", "level_read", "photo", "drip")
 MAGNET = ("clean", "fine fuzz", "a few flecks", "thick furry build-up", "slivers or chips")
 OIL_LOOKS = {"normal": "dark, clean", "milky": "milky: water", "fuel": "smells of fuel", "grit": "gritty", "glitter": "glitters",
              "coolant": "coolant in it"}  # fmt: skip

@@ -16,7 +16,7 @@ from starlette.exceptions import HTTPException
 from vornet.api.bodies import Raw, takes
 from vornet.core import drain as drains
 from vornet.core import job as rules
-from vornet.core import measures
+from vornet.core import measures, measuring
 from vornet.core.errors import InputError
 from vornet.flows.judge import trials
 from vornet.flows.pages import board
@@ -179,6 +179,7 @@ def _device_data(request: Request, found: dict[str, Any], token: str) -> dict[st
             "meter_unit": measures.unit(meter_kind, system), "meter_factor": measures.shown(1.0, meter_kind, system),
             "latest": place["latest"]["meter"] if place["latest"] else None,
             "meter_kind": meter_kind,
+            "weigh": {"density": p["density_kg_l"], "expansion": measuring.EXPANSION_PER_K, "reference": measuring.REFERENCE_C},
         }  # fmt: skip
     return {
         "id": found["job"]["job_id"], "now": datetime.now(UTC).timestamp() * 1000, "token": token, "me": visitor(request).name,

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
 from dataclasses import dataclass, field
 from datetime import date, timedelta
 from statistics import NormalDist
@@ -19,6 +18,8 @@ from vornet.store.database import Connection, query
 SPANS = (4, 13)
 #: a two-sided 90 % band is so many standard deviations wide
 _BAND = 2 * 1.6449
+#: so many visits without a day are named; the others are counted
+MOST_PLACELESS = 30
 #: days around a picked visit that it could be put on
 AROUND_DAYS = 13 * 7
 
@@ -110,6 +111,10 @@ class Weeks:
     count: int
 
     @property
+    def without_a_day(self) -> int:
+        return self.placeless[0]["total"] if self.placeless else 0
+
+    @property
     def late(self) -> int:
         """Visits on a day that is behind what their oil or item allows by what is known now: somebody fixed them, or things got worse."""
         return sum(v.late for r in self.rows for d in r.days for v in d.visits)
@@ -152,7 +157,7 @@ def read(
         ):
             continue
         out.append(Row(d, tuple(_day(d, first + timedelta(days=i), mine) for i in range(days))))
-    placeless = [] if proposed else _placeless(connection, rows, today)
+    placeless = [] if proposed else connection.execute(query("weeks.placeless"), {"limit": MOST_PLACELESS}).fetchall()
     count = sum(len(day.visits) for r in out for day in r.days)
     return Weeks(first, days, tuple(out), tuple(missed), placeless, count)
 
@@ -161,19 +166,6 @@ def _day(depot: depots_of.Depot | None, on: date, visits: dict[date, list[Shown]
     hours, bays = depot.week.on(on.toordinal()) if depot else (0.0, None)
     mine = sorted(visits.get(on, ()), key=lambda v: (-v.hours, v.unit, v.visit_id))
     return Day(on, hours, bays, depot.why.get(on.toordinal(), "") if depot else "", mine)
-
-
-def _placeless(connection: Connection, rows: Sequence[dict[str, Any]], today: date) -> list[dict[str, Any]]:
-    """What the accepted plan had no day for and nobody has put anywhere since."""
-    planned = {k for v in connection.execute(query("weeks.planned")).fetchall() for k in v["keys"] or ()}
-    done = {t["key"] for v in rows for t in v["tasks"] or () if t["done_on"] is not None}
-    out = []
-    for r in connection.execute(query("weeks.placeless")).fetchall():
-        v = r["visit"]
-        left = [t for t in v["tasks"] if t["key"] not in planned and t["key"] not in done]
-        if left:
-            out.append(v | {"tasks": left, "past": any(date.fromisoformat(t["latest"]) < today for t in left)})
-    return out
 
 
 def _state(v: dict[str, Any]) -> str:

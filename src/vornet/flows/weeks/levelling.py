@@ -301,6 +301,14 @@ def accept(connection: Connection, fleet_id: int, proposal_id: int, by: str, tod
             continue
         _put(connection, fleet_id, v, standing.get(v["was"]), today, by)
         count += 1
+    connection.execute(query("weeks.drop_placeless"))
+    nowhere = [
+        {"fleet_id": fleet_id, "unit_id": v["unit_id"], "keys": [t["key"] for t in v["tasks"]], "what": [t["what"] for t in v["tasks"]],
+         "latest": min(t["latest"] for t in v["tasks"]), "why": v["why"], "way": v["way"]}
+        for v in plan["visits"] if v["on"] is None
+    ]  # fmt: skip
+    with connection.cursor() as cursor:
+        cursor.executemany(query("weeks.put_placeless"), nowhere)
     for visit_id in plan["gone"]:
         if visit_id in standing:
             _end(connection, visit_id, "nothing is due any more", by)

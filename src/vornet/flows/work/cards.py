@@ -7,7 +7,7 @@ from datetime import date
 from typing import Any
 
 from vornet.core import job as rules
-from vornet.core import kit, schools, volumes
+from vornet.core import kit, measuring, schools, volumes
 from vornet.core.errors import InputError
 from vornet.core.measurands import BY_KEY
 from vornet.flows.house import fleets
@@ -101,7 +101,7 @@ def card(connection: Connection, job_id: int, today: date) -> dict[str, Any] | N
             "said": mine, "place": place, "document": document, "schools": in_force,
             "steps": rules.steps(p["kind"], document, in_force, p["sample"], p["task"]),
             "kit": rules.kit(document, p["sample"], known_pack or USUAL_PACK_L, p["task"]),
-            "pack_known": bool(known_pack),
+            "pack_known": bool(known_pack), "density_kg_l": (oil or {}).get("density_kg_l") or measuring.DENSITY_KG_L,
         })  # fmt: skip
     needed = kit.summed(
         t for p in parts if p["state"] == "open"

@@ -22,6 +22,7 @@ from vornet.store.database import Connection, Database, query
 _NUMBERS = {
     "meter": (0, 1e9), "meter_2": (0, 1e9), "level_before": (-1, 2), "out_l": (0, 1e5), "minutes": (0, 10_000), "parts_out": (0, 99),
     "parts_in": (0, 99), "waste_l": (0, 1e5), "ambient_c": (-60, 70), "warmed_min": (0, 600), "dripped_min": (0, 6000),
+    "gross_kg": (0, 1e6), "tare_kg": (0, 1e6), "oil_c": (-60, 200),
 }  # fmt: skip
 _CHOICES = {
     "out_kind": ("measured", "estimated", "unknown"), "way": tuple(rules.WAYS), "warmth": tuple(rules.WARMTH),
@@ -88,7 +89,7 @@ def checked_value(key: str, value: Any) -> Any:
         return {str(k)[:120]: v for k, v in value.items() if isinstance(v, bool | int | float | str)}
     if key in _WORDS:
         return str(value).strip()[:1000]
-    if key in ("pour", "level_read"):
+    if key in ("pour", "level_read", "drip"):
         return _list_value(key, value)
     if key in ("stop", "defer", "item", "done", "photo"):
         if not isinstance(value, dict):
@@ -102,7 +103,7 @@ def _list_value(key: str, value: Any) -> dict[str, Any]:
         raise InputError(key, "is not understood")
     if value.get("taken_back"):
         return {"taken_back": str(value["taken_back"])[:40]}
-    name, low, high = ("litres", 0.0, 1e5) if key == "pour" else ("reading", -1.0, 2.0)
+    name, low, high = ("reading", -1.0, 2.0) if key == "level_read" else ("litres", 0.0, 1e5)
     number = value.get(name)
     if isinstance(number, bool) or not isinstance(number, int | float) or not math.isfinite(number) or not low <= number <= high:
         raise InputError(key, f"{name} must be a number between {low:g} and {high:g}")
@@ -111,6 +112,11 @@ def _list_value(key: str, value: Any) -> dict[str, Any]:
     out: dict[str, Any] = {name: float(number)}
     if key == "pour":
         out["point"] = str(value.get("point", ""))[:120]
+    elif key == "drip":
+        minutes = value.get("min")
+        if isinstance(minutes, bool) or not isinstance(minutes, int | float) or not math.isfinite(minutes) or not 0 < minutes <= 1e5:
+            raise InputError(key, "minutes are more than zero")
+        out["min"] = float(minutes)
     else:
         out["run"] = bool(value.get("run"))
     return out

@@ -190,8 +190,9 @@ def _facts(mine: dict[str, Any], said: rules.Said, job: dict[str, Any]) -> dict[
     """What the job saw, kept with the drain: how the oil left, grades, seals, torque, who did it by which school."""
     kept = {k: said.get(k) for k in (
         "way", "warmth", "minutes", "warmed_min", "dripped_min", "oil_looks", "filter_looks", "strainer_look", "air_action", "as_found",
-        "magnets", "torque", "seals_new", "prefilled", "filter_tightened", "leaks", "indicator", "sample_how",
+        "magnets", "torque", "seals_new", "prefilled", "filter_tightened", "leaks", "indicator", "sample_how", "gross_kg", "tare_kg", "oil_c",
     )}  # fmt: skip
+    kept["drip"] = [{"min": r["min"], "litres": r["litres"]} for r in said.lists.get("drip", ())]
     kept["reading_before"] = said.get("level_before")
     kept["pours"] = [{k: v for k, v in p.items() if k != "id"} for p in said.lists.get("pour", ())]
     kept["schools"] = mine["schools"]

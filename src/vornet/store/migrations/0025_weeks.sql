@@ -41,6 +41,22 @@ CREATE TABLE proposal (
     PRIMARY KEY (fleet_id, proposal_id)
 );
 
+-- What the plan that was taken last had no day for.
+CREATE TABLE placeless (
+    fleet_id    integer NOT NULL REFERENCES fleet ON DELETE CASCADE,
+    placeless_id bigint GENERATED ALWAYS AS IDENTITY,
+    unit_id     bigint NOT NULL,
+    keys        text[] NOT NULL,
+    what        text[] NOT NULL,
+    latest      date NOT NULL,
+    why         text NOT NULL,
+    way         text NOT NULL,
+    made_at     timestamptz NOT NULL DEFAULT now(),
+    PRIMARY KEY (fleet_id, placeless_id),
+    FOREIGN KEY (fleet_id, unit_id) REFERENCES unit ON DELETE CASCADE
+);
+CREATE INDEX placeless_latest ON placeless (fleet_id, latest);
+
 -- A visit of a unit to its depot on a day. Its uid is what calendars know it by; every change raises its sequence.
 CREATE TABLE visit (
     fleet_id    integer NOT NULL REFERENCES fleet ON DELETE CASCADE,
@@ -184,6 +200,8 @@ ALTER TABLE rota ENABLE ROW LEVEL SECURITY;
 CREATE POLICY own_fleet ON rota USING (fleet_id = nullif(current_setting('vornet.fleet_id', true), '')::integer);
 ALTER TABLE proposal ENABLE ROW LEVEL SECURITY;
 CREATE POLICY own_fleet ON proposal USING (fleet_id = nullif(current_setting('vornet.fleet_id', true), '')::integer);
+ALTER TABLE placeless ENABLE ROW LEVEL SECURITY;
+CREATE POLICY own_fleet ON placeless USING (fleet_id = nullif(current_setting('vornet.fleet_id', true), '')::integer);
 ALTER TABLE visit ENABLE ROW LEVEL SECURITY;
 CREATE POLICY own_fleet ON visit USING (fleet_id = nullif(current_setting('vornet.fleet_id', true), '')::integer);
 ALTER TABLE visit_task ENABLE ROW LEVEL SECURITY;
@@ -198,7 +216,7 @@ ALTER TABLE contact ENABLE ROW LEVEL SECURITY;
 CREATE POLICY own_fleet ON contact USING (fleet_id = nullif(current_setting('vornet.fleet_id', true), '')::integer);
 ALTER TABLE mail ENABLE ROW LEVEL SECURITY;
 CREATE POLICY own_fleet ON mail USING (fleet_id = nullif(current_setting('vornet.fleet_id', true), '')::integer);
-GRANT SELECT, INSERT, UPDATE, DELETE ON depot_day, rota, proposal, visit, visit_task, stock_thing, contact TO vornet_app;
+GRANT SELECT, INSERT, UPDATE, DELETE ON depot_day, rota, proposal, placeless, visit, visit_task, stock_thing, contact TO vornet_app;
 GRANT SELECT, INSERT, UPDATE ON feed, mail TO vornet_app;
 GRANT SELECT, INSERT ON stock_move TO vornet_app;
 GRANT USAGE ON ALL SEQUENCES IN SCHEMA public TO vornet_app;

@@ -201,9 +201,21 @@ SELECT proposal_id, first_day, days, state, progress, asked_by, asked_at, plan, 
 WHERE (%(proposal_id)s::bigint IS NULL AND state IN ('working', 'ready', 'failed') OR proposal_id = %(proposal_id)s)
 ORDER BY proposal_id DESC LIMIT 1
 
--- :placeless  what the plan that was accepted last found no day for
-SELECT jsonb_path_query(plan, '$.visits[*] ? (@.on == null)') AS visit FROM proposal
-WHERE proposal_id = (SELECT max(proposal_id) FROM proposal WHERE state = 'accepted')
+-- :placeless  what the plan that was taken last had no day for, and nobody has put anywhere or done since; most urgent first
+SELECT p.unit_id, u.name AS unit, p.keys, p.what, p.latest, p.why, p.way, count(*) OVER () AS total
+FROM placeless p JOIN unit u USING (fleet_id, unit_id)
+WHERE NOT EXISTS (SELECT 1 FROM visit_task t JOIN visit v USING (fleet_id, visit_id)
+                  WHERE t.fleet_id = p.fleet_id AND t.key = ANY(p.keys) AND (v.state = 'planned' OR t.done_on >= p.made_at::date))
+  AND NOT EXISTS (SELECT 1 FROM unnest(p.keys) AS k(key) JOIN drain d ON k.key LIKE 'drain:%%' AND d.fleet_id = p.fleet_id
+                  AND d.compartment_id = split_part(k.key, ':', 2)::bigint AND d.recorded_at > p.made_at)
+ORDER BY p.latest, u.name LIMIT %(limit)s
+
+-- :drop_placeless  another plan was taken
+DELETE FROM placeless
+
+-- :put_placeless  without a day
+INSERT INTO placeless (fleet_id, unit_id, keys, what, latest, why, way)
+VALUES (%(fleet_id)s, %(unit_id)s, %(keys)s, %(what)s, %(latest)s, %(why)s, %(way)s)
 
 -- :proposal_progress  what a worker is at
 UPDATE proposal SET progress = %(progress)s WHERE proposal_id = %(proposal_id)s AND state = 'working'

@@ -108,6 +108,9 @@ function refresh() {
     add: format(f.add == null ? null : f.add * J.volume_factor), assumed: f.wrong || f.assumed.join(". "),
     due: meter != null && d.interval ? format((meter + d.interval) * (d.meter_factor ?? 1), 0) : "–",
     level_before: now.level_before == null ? "not read" : levelWord(now.level_before) };
+  const weighed = JobRules.weigh(now.gross_kg, now.tare_kg, now.oil_c, d.weigh ?? {});
+  texts.weighed = format(weighed && weighed.cold * J.volume_factor, 2);
+  texts.weighed_hot = weighed ? `${format(weighed.litres * J.volume_factor, 2)} ${J.volume} as warm as it is; capacities are cold figures` : now.tare_kg > now.gross_kg ? "Empty is more than full: read the scales again" : "";
   for (const o of all("[data-out]", step)) { o.textContent = texts[o.dataset.out] ?? "–"; o.classList.toggle("late", o.dataset.out === "assumed" && Boolean(f.wrong)); }
   for (const o of all("[data-out-html]", step)) {
     o.textContent = f.share == null || !d.starts.length ? "" : "The next charge starts with " + d.starts.map((s) => `${s.name.toLowerCase()} ${format(JobRules.startValue(f.share, s.old, s.new))} ${s.unit} (of ${format(s.old)})`).join(", ");
@@ -123,6 +126,7 @@ function refresh() {
       return row;
     }));
   }
+  drawDrip(step, part, lists.drip ?? []);
   const left = d.drains.filter((p) => !now.shut?.[p]);
   for (const note of all("[data-shut-left]", step)) { note.hidden = !left.length; note.textContent = left.length ? `Not confirmed shut: ${left.join(", ")}. Nothing is poured before every drain is.` : ""; }
   for (const b of all("[data-pour]", step)) b.disabled = Boolean(left.length);
@@ -150,6 +154,31 @@ function refresh() {
       r.textContent = `Done. ${shown(state.figures.residual_l)} stayed behind, ${shown(state.figures.poured_l)} poured. Sticker: ${format(state.figures.next_due * (d.meter_factor ?? 1), 0)} ${d.meter_unit}.`;
     } else r.textContent = { done: "Done.", stopped: `Stopped: ${state.reason}.`, deferred: `Put off: ${state.reason}.` }[state.state];
   }
+}
+
+// readings while it drips: listed, drawn, and what they say is still to come
+function drawDrip(step, part, rows) {
+  const list = one("[data-drips]", step);
+  if (!list) return;
+  list.replaceChildren(...[...rows].sort((a, b) => a.min - b.min).map((r) => {
+    const row = document.createElement("li"), undo = document.createElement("button");
+    row.textContent = `${format(r.min, 0)} min: ${shown(r.litres)} `;
+    undo.type = "button"; undo.className = "quiet"; undo.textContent = "take back";
+    undo.addEventListener("click", () => say(part, "drip", { taken_back: r.id }));
+    row.append(undo);
+    return row;
+  }));
+  const found = JobRules.drip(rows), curve = one("[data-drip-curve]", step), words = one("[data-drip-say]", step);
+  curve.toggleAttribute("hidden", !found);
+  words.hidden = !found;
+  if (!found) return;
+  const last = Math.max(...rows.map((r) => r.min)), to = last * 4, least = Math.min(found.at(Math.min(...rows.map((r) => r.min))), ...rows.map((r) => r.litres));
+  const x = (m) => 10 + 300 * m / to, y = (l) => 92 - 74 * (l - least) / Math.max(found.final - least, 0.01);
+  const shape = (name, attributes) => { const el = document.createElementNS("http://www.w3.org/2000/svg", name); for (const [k, v] of Object.entries(attributes)) el.setAttribute(k, v); return el; };
+  const points = Array.from({ length: 60 }, (_, i) => last / 8 + (to - last / 8) * i / 59).filter((m) => found.at(m) >= least - 0.001).map((m) => `${x(m).toFixed(1)},${y(found.at(m)).toFixed(1)}`);
+  curve.replaceChildren(shape("path", { class: "drip-end", d: `M10,${y(found.final).toFixed(1)} H310` }), shape("polyline", { class: "drip-line", points: points.join(" ") }),
+    ...rows.map((r) => shape("circle", { class: "drip-dot", cx: x(r.min).toFixed(1), cy: y(r.litres).toFixed(1), r: 4 })));
+  words.textContent = `${shown(found.final)} at the end: ${shown(Math.max(found.final - found.at(last), 0))} still to come. Stopping now leaves that behind; ${format(to, 0)} min would leave ${shown(Math.max(found.final - found.at(to), 0))}.`;
 }
 
 const levelWord = (v) => (v > 1.02 ? `${Math.round((v - 1) * 100)} % over MAX` : v < -0.02 ? `${Math.round(-v * 100)} % under MIN` : Math.abs(v - 1) < 0.03 ? "at MAX" : Math.abs(v) < 0.03 ? "at MIN" : `${Math.round(v * 100)} % between MIN and MAX`);
@@ -187,6 +216,20 @@ root.addEventListener("click", (event) => {
     const asks = one("[data-ran]", step);
     if (asks && ran[part] == null) return mark(asks, "say first whether it has been run");
     say(part, "level_read", { reading: Number(one("[data-level-read]", step).value), run: !asks || ran[part] === "yes" });
+  } else if ("drip" in b.dataset) {
+    const [m, l] = ["[data-drip-min]", "[data-drip-out]"].map((s) => one(s, step)), min = typed(m.value, "plain", part), out = typed(l.value, "volume", part);
+    if (!(min.value > 0)) return mark(m, min.why ?? "minutes since it began to run");
+    if (out.value == null) return mark(l, out.why);
+    const rows = of(part).lists.drip ?? [];
+    if (rows.some((r) => r.min === min.value)) return mark(m, "read at that minute already");
+    if (rows.some((r) => (r.min < min.value) === (r.litres > out.value) && r.litres !== out.value)) return mark(l, "what is out does not go back");
+    m.value = l.value = "";
+    say(part, "drip", { min: min.value, litres: +out.value.toFixed(4) });
+  } else if (b.dataset.take) {
+    const found = JobRules.weigh(now.gross_kg, now.tare_kg, now.oil_c, specs[part].weigh);
+    if (!found) return mark(b, "full, empty and how warm it is");
+    say(part, "out_l", +found.cold.toFixed(3));
+    say(part, "out_kind", "measured");
   } else if (b.dataset.stop) askStop(b.dataset.stop);
   else if ("done" in b.dataset) { if (!wanting(part).length) say(part, "done", {}); }
   else if (b.dataset.item) item(step, part, b.dataset.item);

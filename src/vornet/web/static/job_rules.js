@@ -3,7 +3,7 @@
 "use strict";
 
 globalThis.JobRules = (() => {
-const LISTS = ["pour", "level_read", "photo"];
+const LISTS = ["pour", "level_read", "photo", "drip"];
 const nothing = () => ({ now: {}, lists: {} });
 
 // entries as what holds now, by part (0 the visit): by clock, then by id
@@ -58,6 +58,28 @@ function figures(spec, said, rules) {
   const dry = changed && now.prefilled !== "yes" && spec.capacity && spec.without;
   return { missing, residual, share: residual != null && holds ? residual / holds : null, target,
     first: target == null ? null : rules.first_share * target, poured, level, add, fall: dry ? spec.capacity - spec.without : 0, assumed, wrong };
+}
+
+// litres of a weighed pan, at the oil's temperature and cold; null where it is not all said, or the empty pan is heavier
+function weigh(gross, tare, temperature, w) {
+  if (gross == null || tare == null || temperature == null || tare > gross) return null;
+  const at = (t) => w.density * (1 - w.expansion * (t - 15));
+  return at(temperature) > 0 ? { litres: (gross - tare) / at(temperature), cold: (gross - tare) / at(w.reference) } : null;
+}
+
+// what will have come out, from readings while it drips: litres(t) = final − k/√t; null where they do not tell it
+function drip(readings) {
+  const rows = [...readings].sort((a, b) => a.min - b.min);
+  if (rows.length < 2 || rows.some((r, i) => !(r.min > 0) || (i && (r.min === rows[i - 1].min || r.litres < rows[i - 1].litres)))) return null;
+  const x = rows.map((r) => 1 / Math.sqrt(r.min)), y = rows.map((r) => r.litres), n = rows.length;
+  const sum = (a) => a.reduce((s, v) => s + v, 0), mx = sum(x) / n, my = sum(y) / n;
+  const slope = sum(x.map((v, i) => (v - mx) * (y[i] - my))) / sum(x.map((v) => (v - mx) ** 2));
+  let final = my - slope * mx, k = -slope;
+  if (final < y[n - 1]) {
+    final = y[n - 1];
+    k = sum(x.map((v, i) => v * (final - y[i]))) / sum(x.map((v) => v * v));
+  }
+  return { final, k, at: (min) => final - k / Math.sqrt(min) };
 }
 
 const meterKey = (spec) => (spec.meter_no === 2 ? "meter_2" : "meter");
@@ -128,5 +150,5 @@ function typed(text, kind, hand) {
 // a number as anybody may type it again: never one that somebody would read as thousands
 const plain = (value) => String(value).replace(/^(-?[1-9]\d{0,2}\.\d{3})$/, "$10");
 
-return { fold, plain, figures, wanting, stopSuggested, startValue, number, typed, nothing, meterKey };
+return { fold, plain, figures, weigh, drip, wanting, stopSuggested, startValue, number, typed, nothing, meterKey };
 })();
