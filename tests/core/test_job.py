@@ -113,6 +113,15 @@ def test_nothing_is_finished_that_is_not_shut_poured_and_looked_at():
     assert job.wanting(ENGINE, whole, visit) == [("parts_in", "2 parts came out, 1 went back")]
 
 
+@pytest.mark.parametrize("leaks", ["weeps", "leaks"])
+def test_what_leaks_is_not_finished_until_it_is_put_off(leaks):
+    visit = job.Said({"meter": 10.0})
+    done = [("shut", {"fore": True, "aft": True}), ("pour", {"litres": 36}), ("leaks", leaks)]
+    [(key, why)] = job.wanting(ENGINE, said(*done), visit)
+    assert key == "leaks" and "put that off" in why
+    assert job.wanting(ENGINE, said(*done, ("defer", {"kind": "defect", "what": "plug weeps"})), visit) == []
+
+
 def test_what_is_seen_calls_for_a_stop():
     assert job.suggests_stop(said(("magnets", {"fore": 2}))) is None
     assert job.suggests_stop(said(("magnets", {"fore": 1, "aft": 4}))) == "chips"

@@ -273,6 +273,8 @@ def wanting(document: Mapping[str, Any], said: Said, visit: Said, meter_no: int 
         out.append(("pour", "nothing has been poured in"))
     if said.get("leaks") is None:
         out.append(("leaks", "the leak check is missing"))
+    elif said.get("leaks") != "none" and not said.get("defer"):
+        out.append(("leaks", "it leaks: put that off with an owner and a day, or stop"))
     away = said.get("parts_out") or 0
     if away and said.get("parts_in") != away:
         out.append(("parts_in", f"{away:g} parts came out, {said.get('parts_in') or 0:g} went back"))

@@ -132,6 +132,10 @@ function refresh() {
   for (const b of all("[data-pour]", step)) b.disabled = Boolean(left.length);
   for (const note of all("[data-fall]", step)) { note.hidden = !(ran[part] === "no" && f.fall > 0.05); note.textContent = `The filter is empty still: the level will fall by about ${shown(f.fall)} when it fills.`; }
   for (const note of all("[data-too-full]", step)) { note.hidden = !(f.level != null && f.level > J.rules.full_to); note.textContent = "Too full: take some out. Overfilled oil foams and pushes out of the vents."; }
+  for (const note of all("[data-leaks]", step)) {
+    note.hidden = now.leaks == null || now.leaks === "none";
+    note.textContent = now.defer ? "Put off, with its owner. The drain may be finished." : "Not finished while it leaks: shut it down, tighten or renew and look again; or put it off with an owner and a day, or stop (below).";
+  }
   const stop = stopSuggested(part);
   for (const note of all("[data-suggest-stop]", step)) { note.hidden = !stop; note.textContent = stop ? `Stop and look into it. ${J.stops[stop]}` : ""; }
   for (const list of all("[data-wanting]", step)) {

@@ -96,6 +96,7 @@ function wanting(spec, said, visit) {
   if (left.length) out.push(["shut", `not confirmed shut: ${left.join(", ")}`]);
   if (!(lists.pour ?? []).length) out.push(["pour", "nothing has been poured in"]);
   if (now.leaks == null) out.push(["leaks", "the leak check is missing"]);
+  else if (now.leaks !== "none" && !now.defer) out.push(["leaks", "it leaks: put that off with an owner and a day, or stop"]);
   if (now.parts_out && now.parts_in !== now.parts_out) out.push(["parts_in", `${now.parts_out} parts came out, ${now.parts_in ?? 0} went back`]);
   return out;
 }
