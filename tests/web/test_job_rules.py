@@ -37,7 +37,8 @@ def drains():
         now = {
             "level_before": maybe(round(draw.uniform(-1, 2), 2)), "out_l": maybe(round(draw.uniform(0, (system or 50) * 1.1), 2)),
             "filter_changed": maybe(draw.choice(["yes", "no"])), "prefilled": maybe(draw.choice(["yes", "no"])),
-            "leaks": maybe(draw.choice(["none", "weeps", "leaks"])), "defer": maybe({"kind": "defect", "what": "it weeps"}, 0.4), "parts_out": maybe(draw.randint(0, 3)), "parts_in": maybe(draw.randint(0, 3)),
+            "leaks": maybe(draw.choice(["none", "weeps", "leaks"])), "defer": maybe({"kind": "defect", "what": "it weeps"}, 0.4),
+            "parts_out": maybe(draw.randint(0, 3)), "parts_in": maybe(draw.randint(0, 3)),
             "shut": {p: draw.random() < 0.7 for p in ("fore", "aft", "drain")}, "magnets": {"fore": draw.randint(0, 4)},
             "oil_looks": draw.sample(list(job.OIL_LOOKS), draw.randint(0, 2)),
             "filter_looks": draw.sample(list(job.FILTER_LOOKS), draw.randint(0, 1)),
