@@ -228,6 +228,20 @@ def test_a_month_worked_out_anew_leaves_the_quarter_behind_it_alone(db, weeks):
     assert {v["visit_id"]: (v["on_day"], v["keys"]) for v in accepted(db, fleet_id)} == quarter
 
 
+def test_what_has_no_day_is_forgotten_once_it_is_done(db, weeks):
+    fleet_id, unit_id, found = weeks
+    with settling(db, fleet_id, TODAY) as c:
+        depots.set_week(c, fleet_id, found["Quay"], [0] * 7, None, BY)
+    accepted(db, fleet_id)
+    with db.fleet(fleet_id) as c:
+        before = {k for p in calendar.read(c, fleet_id, TODAY, MONDAY, 4).placeless for k in p["keys"]}
+        gearbox = c.execute("SELECT compartment_id FROM compartment WHERE name = 'gearbox'").fetchone()["compartment_id"]
+    assert f"drain:{gearbox}" in before
+    drained(db, fleet_id, unit_id, "gearbox", TODAY, 3890)
+    with db.fleet(fleet_id) as c:
+        assert f"drain:{gearbox}" not in {k for p in calendar.read(c, fleet_id, TODAY, MONDAY, 4).placeless for k in p["keys"]}
+
+
 @pytest.mark.parametrize(
     ("hours", "rule", "said", "way"),
     [([0, 0, 0, 0, 0, 0, 0], None, "more than the crew has on any day", "At Town"),

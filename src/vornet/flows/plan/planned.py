@@ -16,6 +16,8 @@ def follow(connection: Connection, today: date, units: Iterable[int] | None = No
     among = {"units": None if units is None else list(units), "compartments": list(compartments)}
     connection.execute(query("weeks.tasks_done"), {"today": today, **among})
     connection.execute(query("weeks.visits_done"), {"today": today})
+    if among["compartments"]:
+        connection.execute(query("weeks.placeless_done"), {"compartments": among["compartments"]})
 
 
 def next_of_units(connection: Connection, units: Iterable[int]) -> dict[int, dict[str, Any]]:

@@ -222,6 +222,9 @@ GRANT SELECT, INSERT ON stock_move TO vornet_app;
 GRANT USAGE ON ALL SEQUENCES IN SCHEMA public TO vornet_app;
 GRANT UPDATE (weeks) ON fleet TO vornet_app;
 
+-- Drains of the last weeks are asked for on Plan.
+CREATE INDEX drain_by_day ON drain (fleet_id, on_day) WHERE superseded_by IS NULL;
+
 -- The 90 % band of the day a drain or an item is due.
 ALTER TABLE standing ADD COLUMN due_first date, ADD COLUMN due_last date;
 ALTER TABLE service_item ADD COLUMN due_first date, ADD COLUMN due_last date;

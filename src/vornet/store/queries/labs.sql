@@ -174,9 +174,10 @@ UPDATE bottle SET lost_on = NULL, lost_why = '', lost_by = NULL WHERE bottle_id 
 SELECT d.drain_id, d.on_day, u.name AS unit, c.name AS compartment, c.compartment_id
 FROM drain d JOIN compartment c USING (fleet_id, compartment_id) JOIN unit u USING (fleet_id, unit_id)
 WHERE d.superseded_by IS NULL AND d.on_day BETWEEN %(today)s::date - 45 AND %(today)s::date AND d.sample_no IS NULL
-  AND NOT EXISTS (SELECT 1 FROM bottle b WHERE b.compartment_id = d.compartment_id AND abs(b.drawn_on - d.on_day) <= 3)
-  AND NOT EXISTS (SELECT 1 FROM sample s WHERE s.compartment_id = d.compartment_id AND s.superseded_by IS NULL
-                  AND abs(s.sampled_on - d.on_day) <= 3)
+  AND NOT EXISTS (SELECT 1 FROM bottle b WHERE b.fleet_id = d.fleet_id AND b.compartment_id = d.compartment_id
+                  AND b.drawn_on BETWEEN d.on_day - 3 AND d.on_day + 3)
+  AND NOT EXISTS (SELECT 1 FROM sample s WHERE s.fleet_id = d.fleet_id AND s.compartment_id = d.compartment_id
+                  AND s.superseded_by IS NULL AND s.sampled_on BETWEEN d.on_day - 3 AND d.on_day + 3)
 ORDER BY d.on_day DESC LIMIT 40
 
 -- :waiting_counts  what the inbox has to do, for its headline and the other screens

@@ -201,14 +201,19 @@ SELECT proposal_id, first_day, days, state, progress, asked_by, asked_at, plan, 
 WHERE (%(proposal_id)s::bigint IS NULL AND state IN ('working', 'ready', 'failed') OR proposal_id = %(proposal_id)s)
 ORDER BY proposal_id DESC LIMIT 1
 
--- :placeless  what the plan that was taken last had no day for, and nobody has put anywhere or done since; most urgent first
+-- :placeless  what the plan that was taken last had no day for, and nobody has put anywhere since; most urgent first
+WITH met AS (
+    SELECT k.placeless_id FROM (SELECT placeless_id, made_at, unnest(keys) AS key FROM placeless) k JOIN visit_task t ON t.key = k.key
+    JOIN visit v ON v.fleet_id = t.fleet_id AND v.visit_id = t.visit_id WHERE v.state = 'planned' OR t.done_on >= k.made_at::date)
 SELECT p.unit_id, u.name AS unit, p.keys, p.what, p.latest, p.why, p.way, count(*) OVER () AS total
 FROM placeless p JOIN unit u USING (fleet_id, unit_id)
-WHERE NOT EXISTS (SELECT 1 FROM visit_task t JOIN visit v USING (fleet_id, visit_id)
-                  WHERE t.fleet_id = p.fleet_id AND t.key = ANY(p.keys) AND (v.state = 'planned' OR t.done_on >= p.made_at::date))
-  AND NOT EXISTS (SELECT 1 FROM unnest(p.keys) AS k(key) JOIN drain d ON k.key LIKE 'drain:%%' AND d.fleet_id = p.fleet_id
-                  AND d.compartment_id = split_part(k.key, ':', 2)::bigint AND d.recorded_at > p.made_at)
+WHERE p.placeless_id NOT IN (SELECT placeless_id FROM met)
 ORDER BY p.latest, u.name LIMIT %(limit)s
+
+-- :placeless_done  drained since without a visit
+DELETE FROM placeless p USING drain d
+WHERE d.compartment_id = ANY(%(compartments)s::bigint[]) AND d.fleet_id = p.fleet_id AND d.superseded_by IS NULL AND d.recorded_at > p.made_at
+  AND 'drain:' || d.compartment_id = ANY(p.keys)
 
 -- :drop_placeless  another plan was taken
 DELETE FROM placeless
