@@ -397,3 +397,41 @@ def test_a_drip_reading_that_cannot_be_is_refused_and_the_others_are_kept(db, re
     with settling(db, fleet_id, TODAY) as c:
         answer = entries.take(c, who, job_id, [row(parts[0], "drip", value, 1), row(parts[0], "oil_c", 55.0, 2)], NOW, TODAY)
     assert len(answer["refused"]) == 1 and len(answer["kept"]) >= 1
+
+
+def test_a_job_stopped_after_the_new_oil_went_in_keeps_its_drain(db, ready):
+    """Stopped while proving: the part is stopped and handed over, and the ledger knows that the charge has changed."""
+    fleet_id, job_id, parts, (who, _), ids = ready
+    rows = [r for r in engine_rows(parts[0]) if r["key"] != "leaks"]
+    rows.append(row(parts[0], "stop", {"reason": "unsafe", "note": "sprays oil from the cooler hose"}, 40))
+    with settling(db, fleet_id, TODAY) as c:
+        assert entries.take(c, who, job_id, rows, NOW, TODAY)["refused"] == []
+        part = next(p for p in c.execute(query("jobs.parts"), {"job_id": job_id}).fetchall() if p["part_id"] == parts[0])
+        kept = c.execute(
+            "SELECT drain_id, volume_in_l FROM drain WHERE compartment_id = %s AND on_day = %s", (ids["engine"], TODAY)
+        ).fetchone()
+    assert part["state"] == "stopped" and part["drain_id"] == kept["drain_id"] and kept["volume_in_l"] == pytest.approx(51.8)
+    assert any("sprays oil" in d["what"] for d in deferred_of(db, fleet_id))
+
+
+def test_a_stop_is_never_refused_for_a_figure_that_does_not_fit(db, ready):
+    fleet_id, job_id, parts, (who, _), ids = ready
+    rows = [r | {"value": 300.0} if r["key"] == "out_l" else r for r in engine_rows(parts[0])]
+    with settling(db, fleet_id, TODAY) as c:
+        answer = entries.take(c, who, job_id, [*rows, row(parts[0], "stop", {"reason": "unsafe"}, 40)], NOW, TODAY)
+        part = next(p for p in c.execute(query("jobs.parts"), {"job_id": job_id}).fetchall() if p["part_id"] == parts[0])
+        drains = c.execute("SELECT 1 FROM drain WHERE compartment_id = %s AND on_day = %s", (ids["engine"], TODAY)).fetchall()
+    assert answer["refused"] == [] and part["state"] == "stopped" and "not on record yet" in part["reason"] and drains == []
+
+
+def test_a_job_stopped_before_the_oil_is_in_keeps_none(db, ready):
+    fleet_id, job_id, parts, (who, _), ids = ready
+    rows = [r for r in engine_rows(parts[0]) if r["key"] not in ("leaks", "pour", "level_read")]
+    with settling(db, fleet_id, TODAY) as c:
+        entries.take(c, who, job_id, [*rows, row(parts[0], "stop", {"reason": "chips"}, 40)], NOW, TODAY)
+        assert c.execute("SELECT 1 FROM drain WHERE compartment_id = %s AND on_day = %s", (ids["engine"], TODAY)).fetchone() is None
+
+
+def deferred_of(db, fleet_id):
+    with db.fleet(fleet_id) as c:
+        return put_off.deferred(c)

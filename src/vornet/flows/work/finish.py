@@ -33,7 +33,7 @@ def follow(
     elif part is None or part["state"] != "open":
         return  # a second finishing of the same part is kept as an entry and changes nothing
     elif key == "stop":
-        _stop(connection, who, job, part, entry)
+        _stop(connection, who, job, part, entry, today)
     elif key == "item":
         _item(connection, who, job, part, entry, today)
     elif key == "done":
@@ -69,8 +69,9 @@ def _defer(connection: Connection, who: Visitor, job: dict[str, Any], part: dict
     fleets.audit(connection, who.fleet_id, who.name, "put off", job["unit"], job=job["job_id"], put_off=what, kind=kind)
 
 
-def _stop(connection: Connection, who: Visitor, job: dict[str, Any], part: dict[str, Any], entry: dict[str, Any]) -> None:
-    """A part stopped: it ends safely, with what to do now, and is handed over."""
+def _stop(connection: Connection, who: Visitor, job: dict[str, Any], part: dict[str, Any], entry: dict[str, Any], today: date) -> None:
+    """A part stopped: it ends safely, with what to do now, and is handed over. Where the new oil is in already, the drain is on record all
+    the same: the ledger must not take it for the old charge."""
     stop = rules.STOPS.get(str(entry["value"].get("reason", "")))
     if stop is None:
         raise InputError("reason", f"one of {', '.join(rules.STOPS)}")
@@ -83,7 +84,23 @@ def _stop(connection: Connection, who: Visitor, job: dict[str, Any], part: dict[
          "owner": str(entry["value"].get("owner", "")).strip()[:120] or "workshop lead", "due_on": None, "level_left": None,
          "by": who.name},
     )  # fmt: skip
-    _close_part(connection, who, job, part, "stopped", reason)
+    found = card(connection, job["job_id"], today)
+    assert found is not None
+    mine = next(p for p in found["parts"] if p["part_id"] == part["part_id"])
+    drain_id, ended = None, None
+    if part["task"] != rules.BOTTLE and part["compartment_id"] is not None and _refilled(mine, found["visit"]):
+        try:
+            with connection.transaction():
+                drain_id, ended = _logged(connection, who, job, part, entry, today, found)
+        except InputError as error:  # a stop is never refused for a figure that does not fit
+            reason = f"{reason}; its drain is not on record yet ({error})"
+    _close_part(connection, who, job, part, "stopped", reason[:500], drain_id, ended)
+
+
+def _refilled(mine: dict[str, Any], visit: rules.Said) -> bool:
+    """Whether nothing but the look for leaks is wanting: the old oil is out, every drain shut, the new oil in."""
+    lacking = rules.wanting(mine["document"], mine["said"], visit, mine["place"]["meter_no"], rules.DRAIN)
+    return not [key for key, _ in lacking if key not in ("leaks", "parts_in")]
 
 
 def _item(connection: Connection, who: Visitor, job: dict[str, Any], part: dict[str, Any], entry: dict[str, Any], today: date) -> None:
@@ -129,6 +146,16 @@ def _finish(connection: Connection, who: Visitor, job: dict[str, Any], part: dic
     if part["task"] == rules.BOTTLE:
         _finish_bottle(connection, who, job, part, mine, visit, _day(entry, found["zone"], today), today)
         return
+    drain_id, ended = _logged(connection, who, job, part, entry, today, found)
+    _close_part(connection, who, job, part, "done", "", drain_id, ended)
+
+
+def _logged(
+    connection: Connection, who: Visitor, job: dict[str, Any], part: dict[str, Any], entry: dict[str, Any], today: date, found: dict[str, Any]
+) -> tuple[int, dict[str, Any]]:  # fmt: skip
+    """A part's drain on record with its bottle, waste, re-check and what it used: (its id, the figures it ended with)."""
+    mine = next(p for p in found["parts"] if p["part_id"] == part["part_id"])
+    said, visit, document, place = mine["said"], found["visit"], mine["document"], mine["place"]
     sums = rules.figures(document, said)
     on = _day(entry, found["zone"], today)
     meter = visit.get(rules.meter_key(place["meter_no"]))
@@ -169,7 +196,7 @@ def _finish(connection: Connection, who: Visitor, job: dict[str, Any], part: dic
             "pack_l": kit.pack_l, "whole": used.whole_packs, "from_last_l": round(used.from_last_pack_l, 3),
             "left_in_last_l": round(used.left_in_last_pack_l, 3)},
     }  # fmt: skip
-    _close_part(connection, who, job, part, "done", "", drain_id, ended)
+    return drain_id, ended
 
 
 def _finish_bottle(
