@@ -21,7 +21,7 @@ from vornet.flows.work import notes
 from vornet.io import equipment
 from vornet.store.database import Connection
 from vornet.web import forms
-from vornet.web.pages import Form, Posted, database, day_of, hand, needs, opened, recording, render, today, visitor
+from vornet.web.pages import Form, Posted, database, day_of, hand, maybe_day, needs, opened, recording, render, today, visitor
 
 router = APIRouter()
 
@@ -40,12 +40,13 @@ def show_unit(request: Request, unit_id: int, error: str = "", **more: Any) -> R
         ends = open_ends.open_ends(connection, today(request), unit_id)
         visits = planned.next_by_key(connection, [f"drain:{c['id']}" for c in found["compartments"]])
         visit = planned.next_of_units(connection, [unit_id]).get(unit_id)
+        readings = notes.readings(connection, unit_id)
     in_force = {c["id"]: schools.in_force(found["schools"], c["c"].get("schools", {})) for c in found["compartments"]}
     return render(
         request, "unit.html", 422 if error else 200, **found, error=error, in_force=in_force, all_schools=schools.SCHOOLS,
         words=equipment, state_words=units.STATE_WORDS, plan_words=units.plan_words, event_words=notes.EVENT_WORDS,
         field_words=learned.FIELD_WORDS, attachment_kinds=attachments.ATTACHMENT_KINDS, reading_words=service.reading_words, ends=ends,
-        visits=visits, visit=visit, **more,
+        visits=visits, visit=visit, readings=readings, **more,
     )  # fmt: skip
 
 
@@ -122,6 +123,26 @@ def read_meter(request: Request, unit_id: int, form: Form) -> Response:
         counts = unit["second_meter_unit"] if number == 2 else unit["meter_unit"]
         on = day_of(form.get("on"), "on", today(request))
         notes.read_meter(connection, who.fleet_id, unit_id, number, typed_meter(form, counts, hand(request)), on, who.name, today(request))
+
+    return small(request, unit_id, form, do)
+
+
+@router.post("/units/{unit_id}/readings/{reading_id}", dependencies=[needs("log_work")])
+def correct_reading(request: Request, unit_id: int, reading_id: int, form: Form) -> Response:
+    """A wrong reading put right, or taken back, with the reason; the old row stays."""
+
+    def do(connection: Connection, who: Visitor, form: Posted) -> None:
+        row = next((r for r in notes.readings(connection, unit_id) if r["reading_id"] == reading_id), None)
+        unit = rows_of.unit(connection, unit_id)
+        if row is None or unit is None:
+            raise InputError("reading", "is not among this unit's latest readings")
+        counts = unit["second_meter_unit"] if row["meter_no"] == 2 else unit["meter_unit"]
+        taken = form.get("do") == "take"
+        meter = None if taken else typed_meter(form, counts, hand(request))
+        if not taken and meter is None:
+            raise InputError("meter", "is missing")
+        on = maybe_day(form.get("on"), "on")
+        notes.correct_reading(connection, who.fleet_id, reading_id, meter, on, form.get("why", ""), who.name, today(request))
 
     return small(request, unit_id, form, do)
 

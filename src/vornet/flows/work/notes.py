@@ -46,6 +46,40 @@ def read_meter(connection: Connection, fleet_id: int, unit_id: int, meter_no: in
     queue.touch_units(connection, [unit_id])
 
 
+def readings(connection: Connection, unit_id: int) -> list[dict[str, Any]]:
+    """What was read off a unit's meters, newest first, with what was put right."""
+    return connection.execute(query("units.readings_of"), {"unit_id": unit_id}).fetchall()
+
+
+def correct_reading(
+    connection: Connection, fleet_id: int, reading_id: int, meter: float | None, on: date | None, why: str, by: str, today: date
+) -> None:  # fmt: skip
+    """Put a reading right: another figure or day in its place, or none (``meter`` None). The old row stays with the reason; everything
+    judged from it is judged again. Raises InputError by field, and then nothing is changed."""
+    if not why.strip():
+        raise InputError("why", "say in a few words what was wrong with it")
+    row = connection.execute(query("units.take_reading"), {"reading_id": reading_id}).fetchone()
+    if row is None:
+        raise InputError("reading", "is not there, or was put right meanwhile")
+    day = on or row["on_day"]
+    if day > today:
+        raise InputError("on", "this day is still to come")
+    said = {"reading_id": reading_id, "why": why.strip()[:300]}
+    with connection.transaction():
+        connection.execute(query("units.supersede_reading"), {**said, "by_id": reading_id})  # so that it is not held against itself
+        if meter is not None:
+            counts = row["second_meter_unit"] if row["meter_no"] == 2 else row["meter_unit"]
+            meters.check(connection, row["unit_id"], row["meter_no"], counts, meter, day)
+            new = {"fleet_id": fleet_id, "unit_id": row["unit_id"], "meter_no": row["meter_no"], "on": day, "meter": meter, "by": by}
+            put = connection.execute(query("units.put_reading"), new).fetchone()
+            assert put is not None
+            connection.execute(query("units.supersede_reading"), {**said, "by_id": put["reading_id"]})
+    now = {"meter": meter, "on": str(day)} if meter is not None else {}
+    fleets.audit(connection, fleet_id, by, "meter put right" if meter is not None else "meter taken back", row["unit"],
+                 was={"meter": row["meter"], "on": str(row["on_day"])}, now=now, why=why.strip())  # fmt: skip
+    queue.touch_units(connection, [row["unit_id"]])
+
+
 def take(connection: Connection, fleet_id: int, rows: list[ReadingIn], by: str, today: date) -> dict[str, Any]:
     """Many readings at once: good ones go in, bad ones come back with their place and reason."""
     units = {u["name"]: u for u in connection.execute(query("register.units")).fetchall()}

@@ -192,3 +192,19 @@ ORDER BY 1 DESC, 3 LIMIT %(limit)s
 
 -- :depots_of_units  where each unit is kept
 SELECT u.name AS unit, d.name AS depot FROM unit u LEFT JOIN depot d USING (fleet_id, depot_id)
+
+-- :readings_of  what was read off a unit's meters, newest first; what was put right stays behind it
+SELECT r.reading_id, r.meter_no, r.on_day, r.meter, r.recorded_by, r.recorded_at, r.superseded_by, r.superseded_why
+FROM meter_reading r WHERE r.unit_id = %(unit_id)s ORDER BY r.on_day DESC, r.recorded_at DESC, r.reading_id DESC LIMIT 40
+
+-- :take_reading  one that holds, to be put right; two who do it at once take turns
+SELECT r.reading_id, r.unit_id, r.meter_no, r.on_day, r.meter, u.name AS unit, u.meter_unit, u.second_meter_unit
+FROM meter_reading r JOIN unit u USING (fleet_id, unit_id)
+WHERE r.reading_id = %(reading_id)s AND r.superseded_by IS NULL FOR UPDATE OF r
+
+-- :supersede_reading  it stays on record, with why it does not hold; by itself where nothing takes its place
+UPDATE meter_reading SET superseded_by = %(by_id)s, superseded_why = %(why)s WHERE reading_id = %(reading_id)s
+
+-- :put_reading  in the place of one that was wrong
+INSERT INTO meter_reading (fleet_id, unit_id, meter_no, on_day, meter, recorded_by)
+VALUES (%(fleet_id)s, %(unit_id)s, %(meter_no)s, %(on)s, %(meter)s, %(by)s) RETURNING reading_id
