@@ -59,6 +59,7 @@ def cast(db):
             "unit_id": c.execute("SELECT unit_id FROM unit").fetchone()["unit_id"],
             "item_id": c.execute("SELECT item_id FROM service_item").fetchone()["item_id"],
             "oil_id": c.execute("SELECT oil_id FROM oil").fetchone()["oil_id"],
+            "drain_id": c.execute("SELECT drain_id FROM drain").fetchone()["drain_id"],
             "sample_id": c.execute("SELECT sample_id FROM sample").fetchone()["sample_id"],
             "import_file_id": c.execute("SELECT import_file_id FROM import_file").fetchone()["import_file_id"],
             "layout": "csv",
@@ -142,7 +143,8 @@ def test_a_refusal_says_who_may(served, cast):
 IDS = ("compartments/{compartment_id}", "compartments/{compartment_id}/register", "units/{unit_id}", "units/{unit_id}/edit",
        "items/{item_id}", "items/{item_id}/edit", "library/oils/{oil_id}", "units/new?copy={unit_id}",
        "compartments/{compartment_id}/drain", "jobs/{job_id}", "jobs/{job_id}/do", "jobs/{job_id}/card.pdf", "q/{compartment_id}",
-       "units/{unit_id}/job", "units/{unit_id}/labels.pdf", "compartments/{compartment_id}/samples/{sample_id}")  # fmt: skip
+       "units/{unit_id}/job", "units/{unit_id}/labels.pdf", "compartments/{compartment_id}/samples/{sample_id}",
+       "compartments/{compartment_id}/drains/{drain_id}")  # fmt: skip
 
 
 @pytest.mark.parametrize("path", IDS)

@@ -184,6 +184,18 @@ def correct(connection: Connection, fleet_id: int, sample_id: int, typed: dict[s
     return new_id
 
 
+def follow_drain(connection: Connection, fleet_id: int, sample_id: int, changes: dict[str, Any], what: str, why: str, by: str) -> int:
+    """A sample goes with its drain that was put right: ``changes`` by column. Its row as it was stays on record; what was signed of it is
+    to be judged again. The new sample's id."""
+    said = reason_given(why)
+    old = _sample(connection, sample_id)
+    new_id = _replace(connection, fleet_id, old, changes, "corrected", what, said, by)
+    fleets.audit(connection, fleet_id, by, "sample put right", old["sample_no"], now=what, why=said)
+    places = {old["compartment_id"], changes.get("compartment_id", old["compartment_id"])} - {None}
+    queue.touch(connection, fleet_id, sorted(places))
+    return new_id
+
+
 def _shown(value: float | None) -> str:
     return "unknown" if value is None or value != value else f"{value:g}"
 
