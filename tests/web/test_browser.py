@@ -187,7 +187,7 @@ def page_day():
 
 SCREENS = ("/", "/decide", "/decide/trials?family=HX-6+marine", "/decide/fleet", "/decide/policy", "/waste",
            "/decide/prices", "compartment/interval",
-           "/lab", "/drain", "compartment", "compartment/drain", "sample", "/plan?days=3660", "/library",
+           "/lab", "/drain", "compartment", "compartment/drain", "drain right", "sample", "/plan?days=3660", "/library",
            "/library/oils", "/library/oils/new", "/library/templates", "/library/doubts", "/library/files", "/units/new",
            "/admin/settings", "/me", "unit", "unit/edit", "unit/items/new", "unit/compartments/new", "compartment/register",
            "/jobs?state=all", "unit/job", "quick", "/calculators", "/lab?show=rows", "/lab?show=files", "lab file", "lab row",
@@ -200,13 +200,14 @@ def test_every_screen_is_accessible_and_fits_a_phone(signed_in: Page, served, sc
     href = signed_in.locator(".board .name a").first.get_attribute("href")
     signed_in.goto(served.url + href)
     sample = signed_in.locator(".ribbon .drop").first.get_attribute("data-sample")
+    right = signed_in.locator("#drains td a").first.get_attribute("href")
     unit = signed_in.get_by_role("link", name="Unit and register").get_attribute("href").split("#")[0]
     signed_in.goto(served.url + "/lab?show=files")
     file = signed_in.locator("table a").first.get_attribute("href")
     problems = []
     for screen in SCREENS:
         path = screen.replace("compartment", href) if "compartment" in screen else screen
-        path = f"{href}/samples/{sample}" if screen == "sample" else path
+        path = {"sample": f"{href}/samples/{sample}", "drain right": right}.get(screen, path)
         path = file + path.removeprefix("lab file").replace("lab row", "/rows/1") if path.startswith("lab ") else path
         path = href.replace("/compartments", "/q") if screen == "quick" else path
         path = unit + path.removeprefix("unit") if path.startswith("unit") else path
