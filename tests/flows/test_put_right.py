@@ -182,3 +182,18 @@ def test_a_drain_is_not_moved_to_a_unit_that_is_gone(db, misplaced):
     change = put_right.Change({"compartment_id": places["MV Other"]}, "wrong boat")
     with pytest.raises(FormErrors, match="retired"), settling(db, fleet_id, TODAY) as c:
         put_right.correct_drain(c, fleet_id, drain_id, change, "Pat", TODAY)
+
+
+def test_a_file_that_corrects_a_drain_changes_only_what_it_says(db, fleet, misplaced):
+    fleet_id, _, drain_id = misplaced
+    said = {"unit": "MV Test", "compartment": "engine", "on": "2026-01-12", "meter": 3870}
+    register.load(db, json.dumps({"fleet": fleet, "drains": [said]}).encode(), by="t", today=TODAY)  # says nothing new
+    with db.fleet(fleet_id) as c:
+        assert c.execute("SELECT superseded_by FROM drain WHERE drain_id = %s", [drain_id]).fetchone()["superseded_by"] is None
+    register.load(db, json.dumps({"fleet": fleet, "drains": [{**said, "volume_out_l": 52}]}).encode(), by="t", today=TODAY)
+    with db.fleet(fleet_id) as c:
+        old = c.execute("SELECT * FROM drain WHERE drain_id = %s", [drain_id]).fetchone()
+        new = c.execute("SELECT * FROM drain WHERE drain_id = %s", [old["superseded_by"]]).fetchone()
+        row_s_own = {"drain_id", "superseded_by", "superseded_why", "recorded_at", "recorded_by", "client_id"}
+        assert {k for k in old if old[k] != new[k]} - row_s_own == {"volume_out_l"}
+        assert c.execute("SELECT drain_id FROM bottle WHERE sample_no = 'M-1'").fetchone()["drain_id"] == new["drain_id"]

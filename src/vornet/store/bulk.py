@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
@@ -83,13 +83,16 @@ def _plain(connection: Connection, query: str, parameters: dict[str, object] | N
 
 @dataclass(frozen=True)
 class Log:
-    """A table that is only ever added to: its id, the columns that identify a row, the columns it says."""
+    """A table that is only ever added to: its id, the columns that identify a row, the columns it says; ``stays``: how a column that a
+    new row does not say is filled from the row that stands (``s`` the new one, ``t`` the old); ``otherwise``: where none stands."""
 
     table: str
     id_column: str
     keys: tuple[str, ...]
     content: tuple[str, ...]
     types: dict[str, str]
+    stays: dict[str, str] = field(default_factory=dict)
+    otherwise: dict[str, str] = field(default_factory=dict)
 
 
 READINGS = Log("meter_reading", "reading_id", ("unit_id", "on_day", "meter", "meter_no"), (), {
@@ -102,6 +105,12 @@ DRAINS = Log(
      "volume_out_kind": "text", "level_missing_l": "double precision", "volume_in_l": "double precision",
      "oil_id": "bigint", "filter_changed": "boolean", "magnet_grade": "smallint", "air_filter": "text",
      "sample_no": "text", "note": "text", "extra": "jsonb"},
+    {**{c: f"coalesce(s.{c}, t.{c})" for c in (
+        "level_missing_l", "volume_in_l", "oil_id", "filter_changed", "magnet_grade", "air_filter", "sample_no")},
+     "volume_out_l": "CASE s.volume_out_kind WHEN 'unknown' THEN s.volume_out_l ELSE coalesce(s.volume_out_l, t.volume_out_l) END",
+     "volume_out_kind": "coalesce(nullif(s.volume_out_kind, ''), t.volume_out_kind)",
+     "note": "CASE WHEN s.note = '' THEN t.note ELSE s.note END", "extra": "t.extra || s.extra"},
+    {"volume_out_kind": "CASE s.volume_out_kind WHEN '' THEN 'unknown' ELSE s.volume_out_kind END"},
 )  # fmt: skip
 TOP_UPS = Log("top_up", "top_up_id", ("compartment_id", "on_day", "meter"), ("litres", "extra"), {
     "compartment_id": "bigint", "on_day": "date", "meter": "double precision", "litres": "double precision",
@@ -124,6 +133,10 @@ RECORDS = Log(
     "service_record", "record_id", ("item_id", "on_day"), ("meter", "outcome", "reading", "note"),
     {"item_id": "bigint", "on_day": "date", "meter": "double precision", "outcome": "text", "reading": "jsonb", "note": "text"},
 )  # fmt: skip
+
+
+def _filled(how: dict[str, str]) -> sql.Composed:
+    return sql.SQL(", ").join(sql.SQL("{} = " + by).format(sql.Identifier(column)) for column, by in how.items())
 
 
 def append(connection: Connection, log: Log, fleet_id: int, rows: Iterable[Sequence[object]], by: str, why: str) -> tuple[int, int]:
@@ -149,6 +162,10 @@ def append(connection: Connection, log: Log, fleet_id: int, rows: Iterable[Seque
         [sql.SQL("true")] + [sql.SQL("t.{0} IS NOT DISTINCT FROM s.{0}").format(sql.Identifier(c)) for c in log.content]
     )
     parts = {"table": table, "id": id_column, "staging": staging, "key": same_key, "same": same, "names": names}
+    if log.stays:
+        told = {**parts, "stays": _filled(log.stays), "otherwise": _filled(log.otherwise)}
+        connection.execute(sql.SQL("UPDATE {staging} s SET {stays} FROM {table} t WHERE t.superseded_by IS NULL AND {key}").format(**told))
+        connection.execute(sql.SQL("UPDATE {staging} s SET {otherwise}").format(**told))
     connection.execute(sql.SQL("DELETE FROM {staging} s USING {table} t WHERE t.superseded_by IS NULL AND {key} AND {same}").format(**parts))
     sequence = f"pg_get_serial_sequence('{log.table}', '{log.id_column}')"
     connection.execute(sql.SQL("UPDATE {staging} SET id = nextval(" + sequence + ")").format(**parts))

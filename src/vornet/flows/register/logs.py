@@ -75,6 +75,9 @@ def put_logs(
     progress("readings", len(readings))
     good = (d.row for d in drains.values() if d.where not in bad)
     counts["drains"], counts["drains_corrected"] = bulk.append(connection, bulk.DRAINS, fleet_id, good, by, "register file")
+    if counts["drains_corrected"]:
+        connection.execute(query("put_right.parts_catch_up"))
+        connection.execute(query("put_right.bottles_catch_up"))
     progress("drains", len(drains))
     top_ups = _top_ups(document, places)
     keep("top_ups", bulk.TOP_UPS, top_ups)
@@ -122,7 +125,7 @@ def _drains(connection: Connection, document: RegisterFile, places: Places) -> d
             continue
         if drain.oil and drain.oil not in oils:
             places.problems.append(Problem(where, "oil", f"{drain.oil!r} is not in the oil list; taken as the usual one"))
-        kind = drain.volume_out_kind or ("unknown" if drain.volume_out_l is None else "measured")
+        kind = drain.volume_out_kind or ("" if drain.volume_out_l is None else "measured")  # '': not said, so what stands stays
         out[(c["compartment_id"], drain.on)] = DrainRow(where, c["meter_id"], drain.meter, [
             c["compartment_id"], drain.on, drain.meter, drain.volume_out_l, kind, drain.level_missing_l,
             drain.volume_in_l, oils.get(drain.oil or ""), drain.filter_changed, drain.magnet_grade, drain.air_filter,

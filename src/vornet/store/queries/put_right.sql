@@ -35,3 +35,11 @@ UPDATE bottle SET drain_id = NULL WHERE drain_id = %(drain_id)s RETURNING sample
 -- :samples  what the lab has reported of these bottles
 SELECT sample_id, sampled_on, meter, drained FROM sample
 WHERE sample_no = ANY(%(numbers)s) AND compartment_id = %(compartment_id)s AND superseded_by IS NULL ORDER BY sample_id
+
+-- :parts_catch_up  jobs whose drain a file put right point at the row that holds
+UPDATE job_part p SET drain_id = d.superseded_by FROM drain d
+WHERE d.fleet_id = p.fleet_id AND d.drain_id = p.drain_id AND d.superseded_by IS NOT NULL AND d.superseded_by <> d.drain_id
+
+-- :bottles_catch_up  and so do bottles
+UPDATE bottle b SET drain_id = d.superseded_by FROM drain d
+WHERE d.fleet_id = b.fleet_id AND d.drain_id = b.drain_id AND d.superseded_by IS NOT NULL AND d.superseded_by <> d.drain_id
