@@ -132,7 +132,7 @@ def test_a_month_of_the_planners(db, fleet, plan, served):
     assert page.request.get(link.replace(".ics", "x.ics")).status == 404
 
     # the week by mail, received by the stand-in with its paper
-    page.get_by_label("Address").fill("ingrid@fleet.example")
+    page.get_by_label("Address").fill("month@fleet.example")
     page.get_by_label("The week, every").select_option(label="Thursday")
     page.get_by_label("from o'clock").fill("0")
     page.get_by_role("button", name="Keep", exact=True).click()
@@ -141,7 +141,7 @@ def test_a_month_of_the_planners(db, fleet, plan, served):
     controller = post.started(office, port)
     mail.write_and_send(db, TODAY, week_paper.week_pdf, mail.Server("127.0.0.1", port, "vornet@fleet.example"))
     controller.stop()
-    [got] = [r for r in office.received if r.to == ("ingrid@fleet.example",)]
+    [got] = [r for r in office.received if r.to == ("month@fleet.example",)]
     assert got.mail["Subject"].startswith("Week 3") and got.files()[0][1].startswith(b"%PDF")
 
     # a job done early: the plan follows
