@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from statistics import NormalDist
 
 import numpy as np
 
@@ -175,6 +176,19 @@ def pace_of(day: np.ndarray, total: np.ndarray) -> Pace:
 def days_band(day: np.ndarray, total: np.ndarray, rest: float) -> tuple[float, float] | None:
     """``band_of`` from readings, ascending by day."""
     return band_of(pace_of(day, total), rest)
+
+
+def chance_due_within(band: tuple[float, float], days: float) -> float:
+    """Chance that a drain is due within so many days from now, by its 90 % band in days from now; days to a meter scatter by ratio.
+
+    >>> [round(chance_due_within((50.0, 200.0), d), 2) for d in (0, 50, 100, 200)], chance_due_within((-9, -2), 0)
+    ([0.0, 0.05, 0.5, 0.95], 1.0)
+    """
+    if band[1] <= 0:
+        return 1.0
+    low, high = (math.log(max(edge, 0.5)) for edge in band)
+    sd = max((high - low) / (2 * _BAND), 0.02)
+    return NormalDist((low + high) / 2, sd).cdf(math.log(max(days, 0.5)))
 
 
 def band_of(pace: Pace, rest: float) -> tuple[float, float] | None:

@@ -5,10 +5,10 @@ from __future__ import annotations
 import math
 from dataclasses import dataclass, field
 from datetime import date, timedelta
-from statistics import NormalDist
 from typing import Any
 
 from vornet.core import visits as rules
+from vornet.core.due import chance_due_within
 from vornet.core.level import EXACT
 from vornet.flows.weeks import depots as depots_of
 from vornet.flows.weeks import levelling, tasks
@@ -16,8 +16,6 @@ from vornet.store.database import Connection, query
 
 #: spans that the page shows, weeks
 SPANS = (4, 13)
-#: a two-sided 90 % band is so many standard deviations wide
-_BAND = 2 * 1.6449
 #: so many visits without a day are named; the others are counted
 MOST_PLACELESS = 30
 #: days around a picked visit that it could be put on
@@ -262,19 +260,19 @@ def pick(connection: Connection, fleet_id: int, visit_id: int, today: date, firs
             room = min(room, -v["hours"])
         unused = math.fsum(max(t.due - day, 0.0) / t.life_days * litres.get(t.key, 0.0) for t in things)
         options.append(Option(on, math.fsum(t.loss(day) for t in things), lead.share(day), unused, room, there is None or day in there,
-                              earliest <= day <= latest, _chance(band, day)))  # fmt: skip
+                              earliest <= day <= latest, _chance(band, day, today)))  # fmt: skip
     return Picked(
         v, _shown(v, now), lead, what, live.why if live else "", tasks.day_of(lead.due), tasks.day_of(earliest),
         tasks.day_of(latest), band, tuple(options), depots_of.rota_words(rota) if rota else "",
     )  # fmt: skip
 
 
-def _chance(band: tuple[date, date] | None, day: int) -> float | None:
+def _chance(band: tuple[date, date] | None, day: int, today: date) -> float | None:
     """Chance that it is due before a day, by its band; None where there is none."""
     if band is None:
         return None
-    sd = max((band[1] - band[0]).days / _BAND, 0.5)
-    return NormalDist((band[0].toordinal() + band[1].toordinal()) / 2, sd).cdf(day)
+    first, last = ((edge - today).days for edge in band)
+    return chance_due_within((first, last), day - today.toordinal())
 
 
 def _used(connection: Connection, v: dict[str, Any], first: date, days: int) -> dict[date, tuple[float, int]]:
