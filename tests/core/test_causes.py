@@ -13,11 +13,12 @@ from vornet.core import judge as j
 from vornet.core.charges import cut
 from vornet.core.compare import past_limits
 from vornet.core.departures import AT, AT_CHARGE
-from vornet.core.diagnose import POSSIBLE, PROBABLE, STRONG, Seen, nothing_seen
+from vornet.core.diagnose import POSSIBLE, PROBABLE, STRONG
 from vornet.core.fact import told
 from vornet.core.limits import table
 from vornet.core.measurands import COUNT, INDEX
 from vornet.core.rates import stretch_rates
+from vornet.core.seen import SIGNS, Seen, nothing_seen
 from vornet.words.say import each
 
 KEYS = [c.key for c in causes.CAUSES]
@@ -131,12 +132,101 @@ def test_what_was_seen_at_the_drain_counts():
     n = len(history.samples.comp)
     air = np.zeros(n)
     air[i] = 1.0
-    after = worked(broken, Seen(air, np.zeros(n), np.zeros(n)))
+    after = worked(broken, Seen(n, {"air_filter": air}))
     assert after.diagnosis.score[i, k] == pytest.approx(before + 0.4)
     assert any("air filter" in t.lower() for t in each(diagnose.evidence_of(after.diagnosis, k, i)))
-    repaired = worked(broken, Seen(np.zeros(n), np.ones(n), np.zeros(n)))
+    repaired = worked(broken, Seen(n, {"repair": np.ones(n)}))
     silicone = KEYS.index("silicone")
     assert repaired.diagnosis.score[i, silicone] == pytest.approx(worked(broken).diagnosis.score[i, silicone] + 0.3)
+
+
+#: every sign of SIGNS that supports or opens a cause
+SEEN_FOR = [(c.key, s.keys[0]) for c in causes.CAUSES for s, _ in c.supports if s.kind == "fact" and s.keys[0] in SIGNS]
+
+
+#: what a contrary sign may look like beside a cause (invented)
+CONTRARY = {
+    "na": 90, "k": 35, "b": 25, "si": 40, "fe": 30, "cr": 3, "al": 10, "ni": 5, "fuel_pct": 3, "soot_pct": 2, "pb": 20, "oxidation": 15,
+}  # fmt: skip
+
+
+def _alike_but_for_one_thing(key):
+    """What may add up to a cause without settling it: the plain case, its main signs only, either with something against it."""
+    gains = PLAIN[key][0]
+    main = {m: x for m, x in gains.items() if m in causes.main_keys(key)}
+    contrary = [m for s, _ in causes.BY_KEY[key].against if s.kind == "up" for m in s.keys if m in CONTRARY]
+    for base in (gains, main):
+        for more in ("", *contrary):
+            for share in np.arange(0.05, 1.25, 0.05):
+                yield {m: x * share for m, x in base.items()} | ({more: CONTRARY[more] * 0.5} if more else {})
+
+
+@pytest.mark.parametrize(("key", "sign"), SEEN_FOR)
+def test_two_samples_equal_but_for_what_was_seen_differ_in_strength(key, sign):
+    """Somewhere between nothing and the plain case that one thing seen makes the difference, and never downwards."""
+    history, at = fleet()
+    k, n, i = KEYS.index(key), len(history.samples.comp), at[PLAIN[key][1]]
+    degree = np.zeros(n)
+    degree[i] = 1.0
+    for gains in _alike_but_for_one_thing(key):
+        broken, i = added(history, at, PLAIN[key][1], **gains)
+        without, with_it = worked(broken).diagnosis.strength[i, k], worked(broken, Seen(n, {sign: degree})).diagnosis.strength[i, k]
+        assert with_it >= without
+        if with_it > without:
+            return
+    raise AssertionError(f"{sign} never made {key} any stronger")
+
+
+def test_every_sign_is_said_and_weighs_somewhere():
+    weighs = {sign for _, sign in SEEN_FOR} | {"leaked"}  # a leak takes weight from oil use
+    assert weighs == set(SIGNS)
+
+
+def test_what_leaks_out_is_not_burnt():
+    history, at = fleet()
+    broken, _ = added(history, at, (0, 13), fe=60, cr=10)
+    n = len(history.samples.comp)
+    charges = cut(broken)
+    found = worked(broken, Seen(n, {"leaked": np.ones(n)})).diagnosis
+    use = diagnose.oil_use(broken, charges)
+    assert found.signs[causes.fact("oil_use")].sum() == 0 <= use.sum()
+
+
+def test_coolant_seen_in_the_oil_is_probable_whatever_the_lab_says():
+    history, at = fleet()
+    n, i = len(history.samples.comp), at[(0, 13)]
+    seen = np.zeros(n)
+    seen[i] = 1.0
+    judgement = worked(history, Seen(n, {"oil_coolant": seen}, {"oil_coolant": seen}))
+    assert first(judgement, i) == ("coolant", PROBABLE)
+    assert judgement.proposed[i] == j.ACT
+    assert worked(history).proposed[i] == j.RUN_ON
+
+
+@pytest.mark.parametrize(
+    ("sign", "proposed"),
+    [("oil_glitter", j.WATCH), ("filter_metal", j.WATCH), ("oil_grit", j.WATCH), ("filter_collapsed", j.WATCH),
+     ("strainer_chunks", j.ACT), ("oil_milky", j.WATCH), ("sludge", j.RUN_ON)],
+)  # fmt: skip
+def test_what_is_too_coarse_for_the_lab_is_not_run_on_unwatched(sign, proposed):
+    history, at = fleet()
+    n, i = len(history.samples.comp), at[(0, 13)]
+    seen = np.zeros(n)
+    seen[i] = 1.0
+    judgement = worked(history, Seen(n, {sign: seen}, {sign: seen}))
+    assert judgement.proposed[i] == proposed
+    assert (np.delete(judgement.proposed, i) == j.RUN_ON).all()
+    charges = cut(history)
+    told_ = each(j.evidence(history, judgement, stretch_rates(history, charges), i))
+    assert bool(told_) == (proposed != j.RUN_ON)
+
+
+def test_metal_seen_while_a_thing_runs_in_says_one_step_less():
+    young = np.array([True, False])
+    for sign, watch, act in (("oil_glitter", [0, 1], [0, 0]), ("strainer_chunks", [1, 1], [0, 1]), ("oil_milky", [1, 1], [0, 0])):
+        here = {sign: np.ones(2)}
+        told_watch, told_act = j.told_by_eye(Seen(2, here, here), young)
+        assert (told_watch.tolist(), told_act.tolist()) == ([bool(x) for x in watch], [bool(x) for x in act])
 
 
 def test_a_bottle_from_standing_oil_teaches_nothing():

@@ -12,11 +12,12 @@ from vornet.core.causes import CAUSES
 from vornet.core.charges import cut
 from vornet.core.decide import decide
 from vornet.core.decision import HOLD, LENGTHEN, SHORTEN, Policy, Terms
-from vornet.core.diagnose import PROBABLE, STRONG, nothing_seen
+from vornet.core.diagnose import PROBABLE, STRONG
 from vornet.core.faults import open_faults as faults_open
 from vornet.core.limits import table
 from vornet.core.measurands import INDEX
 from vornet.core.rates import stretch_rates
+from vornet.core.seen import nothing_seen
 from vornet.words.say import say
 
 KEYS = [c.key for c in CAUSES]

@@ -13,7 +13,6 @@ from vornet.core import judge as j
 from vornet.core.charges import cut
 from vornet.core.decide import decide
 from vornet.core.decision import Policy, Terms, charge_slopes_of
-from vornet.core.diagnose import nothing_seen
 from vornet.core.expected import medians
 from vornet.core.history import part_of
 from vornet.core.limits import table
@@ -22,6 +21,7 @@ from vornet.core.new_oil import with_estimates
 from vornet.core.paths import BATCH_SPREAD
 from vornet.core.precision import BETWEEN_DATES
 from vornet.core.rates import stretch_rates
+from vornet.core.seen import nothing_seen
 
 
 def worked(history, only=None):

@@ -9,6 +9,8 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Literal
 
+from vornet.core.seen import SIGNS as SEEN_SIGNS
+
 Kind = Literal["up", "down", "trace", "flat", "ratio", "fact", "either", "both"]
 
 
@@ -63,8 +65,8 @@ def fact(name: str) -> Sign:
 
 #: facts a sign may ask for
 FACTS: tuple[str, ...] = (
-    "air_filter", "magnet", "magnet_clean", "repair", "oil_changed", "gas", "long_charge", "oil_use", "coolant_low", "an_past_bn", "spent",
-    "break_in", "young", "fading", "gears", "sea_salt", "salt_undecided",
+    "magnet", "magnet_clean", "oil_changed", "gas", "long_charge", "oil_use", "an_past_bn", "spent", "break_in", "young", "fading",
+    "gears", "sea_salt", "salt_undecided", *SEEN_SIGNS,
 )  # fmt: skip
 
 Grave = Literal["note", "fault", "stop"]
@@ -105,7 +107,10 @@ CAUSES: tuple[Cause, ...] = (
     Cause(
         "dirt", "Dirt past the air filter", (up("si"), trace("al"), ratio("si", "al", *DUST)),
         "Find the leak in the intake, change the element, sample again in half an interval.",
-        supports=((up("fe"), 0.3), (up("cr"), 0.3), (fact("air_filter"), 0.4), (up("pq"), 0.1)),
+        supports=(
+            (up("fe"), 0.3), (up("cr"), 0.3), (fact("air_filter"), 0.4), (up("pq"), 0.1),
+            (fact("oil_grit"), 0.3), (fact("air_blown"), 0.2), (fact("intake_loose"), 0.3), (fact("filter_collapsed"), 0.15),
+        ),
         against=((flat("al"), 0.8),),
         explains=("silicone", "scuffing", "blow_by", "gear_or_valve"),
         source="dust ratio: Rudnick & Gao 2003 and common road and test dusts",
@@ -122,17 +127,20 @@ CAUSES: tuple[Cause, ...] = (
         "Pressure-test the cooling system; drain once it is mended. Never open a hot pressurised cap.",
         supports=(
             (up("k"), 0.3), (up("b"), 0.3), (up("glycol_pct"), 0.5), (up("water_ppm"), 0.2), (up("v100"), 0.1), (up("cu"), 0.15),
-            (up("pb"), 0.15), (fact("coolant_low"), 0.4),
+            (up("pb"), 0.15), (fact("coolant_low"), 0.4), (fact("oil_coolant"), 0.5), (fact("oil_milky"), 0.2), (fact("hose_weeps"), 0.15),
         ),
         against=((fact("sea_salt"), 0.9),),
-        strong_with=(up("k"), up("b"), up("si"), up("glycol_pct"), fact("coolant_low")),
+        strong_with=(up("k"), up("b"), up("si"), up("glycol_pct"), fact("coolant_low"), fact("oil_coolant")),
+        otherwise=(fact("oil_coolant"),), otherwise_most=2,
         explains=("condensation", "bearing", "bushing", "cooler_leaching"), grave="stop", where="engine",
         limits=("na", "k", "glycol_pct", "water_ppm"),
     ),
     Cause(
         "sea_water", "Sea water in the oil", (up("na"), fact("sea_salt")),
         "Test the cooler; flush once it is mended.",
-        supports=((trace("mg"), 0.2), (up("water_ppm"), 0.3), (up("cu"), 0.2), (up("ni"), 0.1), (flat("k", "b"), 0.2)),
+        supports=(
+            (trace("mg"), 0.2), (up("water_ppm"), 0.3), (up("cu"), 0.2), (up("ni"), 0.1), (flat("k", "b"), 0.2), (fact("oil_milky"), 0.2),
+        ),
         against=((up("b"), 0.5), (up("k"), 0.5)),
         otherwise=(up("na"), flat("k", "b"), fact("salt_undecided")), otherwise_most=2,
         explains=("condensation", "cooler_leaching", "bushing"),
@@ -141,53 +149,68 @@ CAUSES: tuple[Cause, ...] = (
     Cause(
         "condensation", "Condensation, short runs", (up("water_ppm"),),
         "Run it hot for an hour; shorten by calendar if it stands much.",
-        supports=((flat("na", "k"), 0.3), (up("fuel_pct"), 0.1)),
+        supports=((flat("na", "k"), 0.3), (up("fuel_pct"), 0.1), (fact("oil_milky"), 0.3), (fact("sludge"), 0.1)),
         against=((up("na"), 0.8), (up("k"), 0.8), (up("glycol_pct"), 0.8)), grave="note", stands_open=True,
     ),
     Cause(
         "fuel", "Fuel in the oil", (up("fuel_pct"),),
         "Check injectors and lift pump; shorten the interval until it is mended.",
-        supports=((down("v100"), 0.3), (up("soot_pct"), 0.1), (up("fe"), 0.05)),
+        supports=(
+            (down("v100"), 0.3), (up("soot_pct"), 0.1), (up("fe"), 0.05), (fact("oil_fuel"), 0.3), (fact("hard_starting"), 0.15),
+            (fact("smell"), 0.15), (fact("plug_dark"), 0.15),
+        ),
         otherwise=(down("v100"),), grave="stop", where="engine", limits=("fuel_pct", "v100"), explains=("condensation",),
         beside=True,
     ),
     Cause(
         "combustion", "Poor combustion", (up("soot_pct"),),
         "Check air supply and injection timing.",
-        supports=((up("v100"), 0.15), (down("bn"), 0.25), (fact("air_filter"), 0.2), (up("fe"), 0.15), (flat("cr"), 0.3)),
+        supports=(
+            (up("v100"), 0.15), (down("bn"), 0.25), (fact("air_filter"), 0.2), (up("fe"), 0.15), (flat("cr"), 0.3),
+            (fact("smoke"), 0.2), (fact("low_power"), 0.15), (fact("plug_dark"), 0.15), (fact("sludge"), 0.1),
+        ),
         against=((up("cr"), 0.4), (up("nitration"), 0.2)), explains=("spent_additive",), where="engine",
     ),
     Cause(
         "overheated_oil", "Overheated or overworked oil", (either(up("oxidation"), both(up("an"), up("v100"))),),
         "Check oil temperature and cooler; shorten the interval.",
-        supports=((up("v100", "v40"), 0.5), (up("an"), 0.3), (down("bn"), 0.2), (up("nitration"), 0.15)),
+        supports=((up("v100", "v40"), 0.5), (up("an"), 0.3), (down("bn"), 0.2), (up("nitration"), 0.15), (fact("sludge"), 0.2)),
         against=((up("fuel_pct"), 0.4), (up("cr"), 0.3)), explains=("spent_additive",),
     ),
     Cause(
         "blow_by", "Blow-by: rings and liners", (up("fe"), up("cr")),
         "Compression or leak-down test.",
-        supports=((up("soot_pct"), 0.25), (up("nitration"), 0.3), (fact("oil_use"), 0.3), (up("al"), 0.05)),
+        supports=(
+            (up("soot_pct"), 0.25), (up("nitration"), 0.3), (fact("oil_use"), 0.3), (up("al"), 0.05),
+            (fact("smoke"), 0.2), (fact("low_power"), 0.15), (fact("hard_starting"), 0.1), (fact("plug_dark"), 0.15),
+        ),
         against=((up("si"), 0.6), (up("al"), 0.2), (up("ni"), 0.3), (up("fuel_pct"), 0.2)),
         explains=("combustion", "gear_or_valve"), where="engine",
     ),
     Cause(
         "scuffing", "Piston scuffing", (up("al"), trace("fe", "cr")),
         "Inspect at once; do not load it.",
-        supports=((flat("si"), 0.4), (fact("magnet"), 0.1)),
+        supports=((flat("si"), 0.4), (fact("magnet"), 0.1), (fact("oil_glitter"), 0.15), (fact("filter_metal"), 0.15), (fact("noise"), 0.15)),
         against=((ratio("si", "al", *DUST), 0.9), (up("si"), 0.5)),
         explains=("blow_by", "gear_or_valve"), grave="stop", where="engine", limits=("al", "fe", "cr"),
     ),
     Cause(
         "bearing", "Bearing wear", (up("pb", "sn"),),
         "Cut the filter open, check oil pressure, plan the overhaul.",
-        supports=((up("cu"), 0.4), (up("pb"), 0.3), (up("sn"), 0.1), (fact("magnet_clean"), 0.1)),
+        supports=(
+            (up("cu"), 0.4), (up("pb"), 0.3), (up("sn"), 0.1), (fact("magnet_clean"), 0.1), (fact("oil_glitter"), 0.3),
+            (fact("filter_metal"), 0.3), (fact("strainer_chunks"), 0.3), (fact("filter_collapsed"), 0.15), (fact("noise"), 0.15),
+            (fact("lamp"), 0.15),
+        ),
         against=((flat("pb"), 1.0), (up("na"), 0.5), (up("k"), 0.5)),
         explains=("bushing", "cooler_leaching"), grave="stop", limits=("pb", "sn", "cu"),
     ),
     Cause(
         "bushing", "Bushing wear", (up("cu"), trace("sn")),
         "Inspect bushings and thrust washers.",
-        supports=((flat("pb"), 0.5), (fact("magnet_clean"), 0.1), (flat("pq"), 0.1)),
+        supports=(
+            (flat("pb"), 0.5), (fact("magnet_clean"), 0.1), (flat("pq"), 0.1), (fact("oil_glitter"), 0.2), (fact("filter_metal"), 0.15),
+        ),
         against=((up("pb"), 0.7), (fact("oil_changed"), 0.3), (fact("young"), 0.2), (fact("fading"), 0.6), (up("na"), 0.4)),
         otherwise=(up("cu"), flat("pb")), otherwise_most=2, explains=("cooler_leaching",),
         beside=True,
@@ -203,7 +226,11 @@ CAUSES: tuple[Cause, ...] = (
     Cause(
         "gear_or_valve", "Gear or valve-train wear", (up("fe"), either(trace("ni", "pq"), fact("gears"), flat("cr", "al", "si"))),
         "Inspect; look at the magnet and cut the filter.",
-        supports=((trace("pq"), 0.3), (trace("ni"), 0.3), (fact("magnet"), 0.5)),
+        supports=(
+            (trace("pq"), 0.3), (trace("ni"), 0.3), (fact("magnet"), 0.5), (fact("strainer_chunks"), 0.4),
+            (fact("filter_metal"), 0.3), (fact("oil_glitter"), 0.2), (fact("filter_collapsed"), 0.15), (fact("noise"), 0.15),
+            (fact("hard_shifting"), 0.2),
+        ),
         against=((up("si"), 0.5), (up("al"), 0.3), (up("soot_pct"), 0.4), (up("fuel_pct"), 0.3)), explains=("blow_by",),
     ),
     Cause(
@@ -216,7 +243,7 @@ CAUSES: tuple[Cause, ...] = (
     Cause(
         "spent_additive", "Worn-out additive", (either(fact("spent"), both(down("bn"), up("an"))),),
         "Shorten the interval.",
-        supports=((fact("an_past_bn"), 0.5), (fact("long_charge"), 0.2), (flat("oxidation"), 0.3)),
+        supports=((fact("an_past_bn"), 0.5), (fact("long_charge"), 0.2), (flat("oxidation"), 0.3), (fact("sludge"), 0.15)),
         against=((up("oxidation"), 0.5), (up("soot_pct"), 0.3)), where="engine",
     ),
 )  # fmt: skip

@@ -20,6 +20,8 @@ from vornet.core.fact import Fact, told
 from vornet.core.history import History
 from vornet.core.limits import DUTIES
 from vornet.core.measurands import INDEX
+from vornet.core.seen import SIGNS as SEEN_SIGNS
+from vornet.core.seen import Seen
 
 NONE, POSSIBLE, PROBABLE, STRONG = 0, 1, 2, 3
 STRENGTHS: dict[int, str] = {POSSIBLE: "possible", PROBABLE: "probable", STRONG: "strong"}
@@ -37,24 +39,6 @@ ALONE_BELOW = 0.1
 FLAT_BELOW = 0.5
 #: days after a repair during which sealant and stirred-up dirt are to be expected; common practice, no source
 REPAIR_DAYS = 60
-
-
-#: how much an air filter's look speaks for dirt past it; common practice, no source
-AIR_FILTER = {"dusty": 0.6, "blocked": 1.0, "leaking": 1.0}
-
-
-@dataclass(frozen=True)
-class Seen:
-    """What was seen and done, per sample, shape (N,): ``air_filter`` 0 clean, 0.6 dusty, 1 blocked or leaking, at the last
-    drain; ``repair`` 1 within REPAIR_DAYS after one; ``coolant_low`` 0 or 1."""
-
-    air_filter: np.ndarray
-    repair: np.ndarray
-    coolant_low: np.ndarray
-
-
-def nothing_seen(n: int) -> Seen:
-    return Seen(np.zeros(n), np.zeros(n), np.zeros(n))
 
 
 @dataclass(frozen=True)
@@ -201,15 +185,13 @@ def _facts(history: History, charges: Charges, d: Departures, seen: Seen, past: 
     sea, undecided = _salt(d)
     with np.errstate(invalid="ignore"):
         return {
-            "air_filter": seen.air_filter,
+            **{sign: seen.of(sign) for sign in SEEN_SIGNS},
             "magnet": np.where(magnet >= 3, 1.0, np.where(magnet == 2, 0.3, 0.0)),
             "magnet_clean": (magnet <= 1).astype(float),
-            "repair": seen.repair,
             "oil_changed": np.where(another, 1.0, np.where(lately, 0.6, 0.0)),
             "gas": (comps.duty[samples.comp] == DUTIES.index("gas_engine")).astype(float),
             "long_charge": (charges.oil_hours > 1.15 * interval).astype(float),
-            "oil_use": oil_use(history, charges),
-            "coolant_low": seen.coolant_low,
+            "oil_use": oil_use(history, charges) * (1 - seen.of("leaked")),  # what leaks out is not burnt
             "an_past_bn": (an > bn).astype(float),
             "spent": _spent(history, past),
             "break_in": 2.0 * charges.break_in[charge],

@@ -26,6 +26,8 @@ AIR_FILTERS = {"clean": "clean", "dusty": "dusty", "blocked": "blocked", "leakin
 AIR_ACTIONS = {"left": "left as it was", "blown": "blown out below the maximum pressure", "replaced": "replaced"}
 AS_FOUND = {"over_tight": "over-tight", "fused_washer": "fused or doubled washer", "loose_clamp": "loose clamp",
             "loose_filter": "loose filter", "leak": "leaking", "nothing": "nothing odd"}  # fmt: skip
+TIGHTENED = {"turns": "by turns after contact", "hand": "hand-tight", "torque": "to a torque", "back_off": "to contact, back off, again",
+             "feel": "by feel"}  # fmt: skip
 WAYS = {"plug": "drain plug", "valve": "valve and hose", "suction": "suction"}
 WARMTH = {"hot": "hot", "warm": "warm", "cool": "cool"}
 

@@ -20,11 +20,9 @@ from vornet.core.diagnose import (
     STRONG,
     Diagnosis,
     Factors,
-    Seen,
     diagnose,
     evidence_of,
     nothing_found,
-    nothing_seen,
 )
 from vornet.core.fact import Fact, told
 from vornet.core.history import History
@@ -32,6 +30,7 @@ from vornet.core.limits import DUTIES, LimitTable
 from vornet.core.measurands import INDEX, KEYS, MEASURANDS, WEAR_METALS
 from vornet.core.precision import BETWEEN_DATES, LABS_APART
 from vornet.core.rates import StretchRates
+from vornet.core.seen import COARSE, GRAVE, METAL, WATER, Seen, nothing_seen
 
 RUN_ON, WATCH, ACT, STOP, NONE = 0, 1, 2, 3, -1
 VERDICTS: dict[int, str] = {RUN_ON: "run_on", WATCH: "watch", ACT: "act", STOP: "stop"}
@@ -84,6 +83,7 @@ class Judgement:
     break_in: np.ndarray
     diagnosis: Diagnosis
     steady: np.ndarray
+    seen: Seen
 
 
 def rate_shift(history: History, charges: Charges, rates: StretchRates, past: Past, teaching: np.ndarray | None = None) -> Shift:
@@ -238,12 +238,26 @@ def steady_ones(history: History, past: Past, d: Departures) -> np.ndarray:
     return out
 
 
-def propose(history: History, charges: Charges, past: Past, shift: Shift, bend: Bend, found: Diagnosis) -> Judgement:
+def told_by_eye(seen: Seen, break_in: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+    """What was seen at the sample's own drain: (worth a Watch, worth an Act), (N,) bool. In a break-in charge metal counts one step less."""
+    watch, act = np.zeros(seen.n, dtype=bool), np.zeros(seen.n, dtype=bool)
+    for sign in (*COARSE, *WATER):
+        here = seen.at_drain(sign) > 0
+        softer = break_in & (sign in METAL)
+        act |= here & ~softer & (sign in GRAVE)
+        watch |= here & (~softer | (sign in GRAVE))
+    return watch, act
+
+
+def propose(
+    history: History, charges: Charges, past: Past, shift: Shift, bend: Bend, found: Diagnosis, seen: Seen | None = None
+) -> Judgement:  # fmt: skip
     """The verdict each sample deserves, worst sign first.
 
     Stop: magnet grade 4, or a strong stop-worthy cause with an act limit passed. Act: an act limit passed by more
-    than 2 sd, AN above BN by more than 2 sd, or a strong fault. Watch: any watch limit passed but by what was steady and
-    unlike all along (``steady_ones``), magnet grade 3, a
+    than 2 sd, AN above BN by more than 2 sd, chunks in the strainer or coolant seen in the oil, or a strong fault. Watch: any
+    watch limit passed but by what was steady and unlike all along (``steady_ones``), magnet grade 3, glitter, grit, metal in the
+    filter, a filter that collapsed or milky oil at the drain (too coarse for what the lab burns, or settled before it), a
     probable cause, also one that is only to be noted, or a wear rate that really shifted or bent. In a break-in charge metal says
     one step less. Nothing that a limit applies to, or held: none.
     """
@@ -264,6 +278,9 @@ def propose(history: History, charges: Charges, past: Past, shift: Shift, bend: 
     with np.errstate(invalid="ignore"):
         watch |= crossed | shift.real.any(axis=1) | bend.real.any(axis=1) | ((magnet >= 3) & ~break_in)
         stop = magnet >= 4
+    seen = seen or nothing_seen(len(samples.comp))
+    by_eye, by_eye_act = told_by_eye(seen, break_in)
+    watch, act = watch | by_eye, act | by_eye_act
     for k, cause in enumerate(CAUSES):
         strength = found.strength[:, k]
         if cause.passes:
@@ -276,9 +293,9 @@ def propose(history: History, charges: Charges, past: Past, shift: Shift, bend: 
         if cause.grave == "stop":
             stop |= (strength >= STRONG) & past.act[:, [INDEX[m] for m in cause.limits]].any(axis=1)
     proposed = np.where(stop, STOP, np.where(act, ACT, np.where(watch, WATCH, RUN_ON)))
-    nothing = ~past.limited.any(axis=1) & ~stop & ~watch
+    nothing = ~past.limited.any(axis=1) & ~stop & ~watch & ~act
     proposed = np.where(samples.usable & ~nothing, proposed, NONE)
-    return Judgement(proposed, past, shift, bend, crossed, magnet, break_in, found, steady)
+    return Judgement(proposed, past, shift, bend, crossed, magnet, break_in, found, steady, seen)
 
 
 def judge(
@@ -305,7 +322,7 @@ def judge(
     else:
         found = nothing_found(len(history.samples.comp))
     shift, bend = rate_shift(history, charges, rates, past, teaching), rate_bend(history, charges, rates, past)
-    return propose(history, charges, past, shift, bend, found)
+    return propose(history, charges, past, shift, bend, found, seen)
 
 
 def causes_of(judgement: Judgement, i: int, per: Fact | None = None) -> list[dict[str, Any]]:
@@ -363,6 +380,9 @@ def evidence(history: History, judgement: Judgement, rates: StretchRates, i: int
     out += _rates_changed(history, judgement, rates, i)
     if judgement.magnet[i] >= 3:
         out.append(told("magnet", grade=judgement.magnet[i], found="chips" if judgement.magnet[i] >= 4 else "furry"))
+    for sign in (*COARSE, *WATER):
+        if judgement.seen.at_drain(sign)[i] > 0:
+            out.append(told("seen_here" if sign in COARSE else "seen_water", seen=sign))
     if judgement.break_in[i] and out:
         out.append(told("break_in"))
     if history.samples.settled[i]:

@@ -48,6 +48,7 @@ def facts_of(request: Request, compartment_id: int) -> Facts:
 
 _EVENT_WORDS = {
     "part_change": "Part changed", "repair": "Repaired", "overhaul": "Overhauled", "component_exchange": "Exchanged", "finding": "Found",
+    "seen": "Seen at the drain", "noticed": "Noticed",
 }  # fmt: skip
 
 
@@ -302,4 +303,5 @@ def sample(request: Request, compartment_id: int, sample_id: int) -> Response:
         versions, heard = held_samples.history_of(connection, sample_id), verdicts.heard(connection, sample_id)
     part = request.headers.get("HX-Request")
     template = "sample_part.html" if part else "sample.html"
-    return render(request, template, row=facts.row, unit=facts.unit, s=detail, versions=versions, heard=heard)
+    around = flow.around(facts, detail)
+    return render(request, template, row=facts.row, unit=facts.unit, s=detail, versions=versions, heard=heard, around=around)

@@ -91,7 +91,7 @@ def _opened(request: Request, connection: Connection, sample_id: int, day: date)
         "drawing": ribbon_of(facts, [], False, visitor(request).measures), "phrases": verdicts.phrases(hypotheses, judged["proposed"]),
         "suggested": verdicts.suggested(hypotheses, judged["proposed"], day), "actions": actions,
         "closable": [a for a in actions if a["sampled_on"] < judged["sampled_on"]] + closed, "closed": {a["action_id"] for a in closed},
-        "drain": _drain_of(facts, detail),
+        "around": compartments.around(facts, detail),
         "verdicts": verdicts.of_sample(connection, sample_id), "causes": [(k, NAMES[k]) for k in ORDER], "none": judged["proposed"] == NONE,
     }  # fmt: skip
 
@@ -105,11 +105,6 @@ def _row(facts: compartments.Facts, detail: dict[str, Any], row: dict[str, Any],
         **row, "spark": spark(samples.values[upto, m].tolist(), (row["watch"] or [None])[-1]), "new": None if math.isnan(new) else new,
         "rate": rates.get(row["m"].key),
     }  # fmt: skip
-
-
-def _drain_of(facts: compartments.Facts, detail: dict[str, Any]) -> dict[str, Any] | None:
-    """What was seen at the drain this sample was drawn at, if any."""
-    return next((d for d in facts.drains if abs((d["on_day"] - detail["on"]).days) <= 3), None)
 
 
 def _actions(form: dict[str, Any]) -> tuple[verdicts.Action, ...]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from datetime import date
 from typing import Any
@@ -13,7 +14,7 @@ from vornet.core import due as due_rules
 from vornet.core import meter as meter_rules
 from vornet.core.charges import Charges, cut
 from vornet.core.decision import Policy
-from vornet.core.diagnose import AIR_FILTER, REPAIR_DAYS, Seen
+from vornet.core.diagnose import REPAIR_DAYS
 from vornet.core.drain import SYSTEM_OVER_REFILL
 from vornet.core.history import (
     DRAIN_MATCH_DAYS,
@@ -35,6 +36,7 @@ from vornet.core.policy import RULES, nearest
 from vornet.core.precision import PRECISION, Precision, arranged
 from vornet.core.proposed_drains import DAYS, Drawn, proposed_drains
 from vornet.core.screening import MeterPoints
+from vornet.core.seen import LASTING, NOTICED, NOTICED_DAYS, STILL_SPEAKS, Seen, blown_out, signs_at_drain, signs_read
 from vornet.flows.house import meters
 from vornet.flows.judge import new_oil, taught
 from vornet.store import bulk
@@ -84,7 +86,7 @@ class Loaded:
             self, history=some, sample_ids=self.sample_ids[rows], drain_ids=self.drain_ids[drains],
             proposed_drain=self.proposed_drain[drains],
             points=MeterPoints(self.points.comp[points], self.points.day[points], self.points.total[points], self.points.per_day),
-            seen=Seen(*(x[rows] for x in (self.seen.air_filter, self.seen.repair, self.seen.coolant_low))),
+            seen=self.seen.rows(rows),
             found=self.found[rows], teaching=self.teaching[rows],
         )  # fmt: skip
 
@@ -98,7 +100,7 @@ class Loaded:
             families=[self.families[f] for f in families], rate_per_day=self.rate_per_day[keep],
             latest_total=self.latest_total[keep], latest_day=self.latest_day[keep],
             policies=[x for x, k in zip(self.policies, keep.tolist(), strict=True) if k],
-            seen=Seen(*(x[rows] for x in (self.seen.air_filter, self.seen.repair, self.seen.coolant_low))),
+            seen=self.seen.rows(rows),
             found=self.found[rows], teaching=self.teaching[rows], factors={k: x[families] for k, x in self.factors.items()},
         )  # fmt: skip
 
@@ -342,30 +344,106 @@ def _last_before(comp: np.ndarray, day: np.ndarray, found_comp: np.ndarray, foun
 
 
 def _seen(connection: Connection, ids: np.ndarray, samples: Samples, only: list[int] | None) -> Seen:
-    """What was seen at drains and done between them, beside the samples."""
-    n = len(samples.comp)
-
-    def rows(name: str) -> tuple[np.ndarray, np.ndarray, list[dict[str, Any]]]:
-        found = [r for r in connection.execute(query(name), {"only": only}).fetchall() if r["compartment_id"] in where]
-        comp = np.array([where[r["compartment_id"]] for r in found], dtype=np.int64)
-        day = np.array([r["on_day"].toordinal() for r in found], dtype=np.int64)
-        order = np.lexsort((day, comp))
-        return comp[order], day[order], [found[i] for i in order]
-
+    """What was seen at drains, noticed and done between them, beside the samples."""
     where = {int(c): i for i, c in enumerate(ids)}
-    air, repair, coolant = np.zeros(n), np.zeros(n), np.zeros(n)
-    comp, day, found = rows("history.air_filters")
+    degrees: dict[str, np.ndarray] = {}
+    here: dict[str, np.ndarray] = {}
+
+    def rows(name: str) -> _SeenRows:
+        found = [r for r in connection.execute(query(name), {"only": only}).fetchall() if r["compartment_id"] in where]
+        return _SeenRows(where, found)
+
+    def put(kept: dict[str, np.ndarray], sign: str, degree: np.ndarray) -> None:
+        if degree.any():
+            kept[sign] = np.maximum(kept[sign], degree) if sign in kept else degree
+
+    _seen_at_drains(rows("history.looks"), samples, lambda sign, degree: put(degrees, sign, degree), lambda sign, x: put(here, sign, x))
+    repairs = rows("history.repairs")
+    put(degrees, "repair", repairs.within(samples.comp, samples.day, REPAIR_DAYS, np.ones(len(repairs.rows))))
+    noticed, read = rows("history.noticed"), rows("history.items_read")
+    said = [_noticed(r) for r in noticed.rows], [_item_read(r) for r in read.rows]
+    for block, signs in zip((noticed, read), said, strict=True):
+        for sign in sorted({name for row in signs for name in row}):
+            degree = np.array([row.get(sign, 0.0) for row in signs])
+            some = block.only(degree > 0)
+            put(degrees, sign, some.within(samples.comp, samples.day + DRAIN_MATCH_DAYS, NOTICED_DAYS + DRAIN_MATCH_DAYS, degree[degree > 0]))
+    return Seen(len(samples.comp), degrees, here)
+
+
+class _SeenRows:
+    """Rows of compartments by place and day, in that order."""
+
+    def __init__(self, where: dict[int, int], rows: list[dict[str, Any]]) -> None:
+        comp = np.array([where[r["compartment_id"]] for r in rows], dtype=np.int64)
+        day = np.array([r["on_day"].toordinal() for r in rows], dtype=np.int64)
+        order = np.lexsort((day, comp))
+        self.comp, self.day, self.rows = comp[order], day[order], [rows[i] for i in order]
+
+    def only(self, keep: np.ndarray) -> _SeenRows:
+        out = _SeenRows({}, [])
+        out.comp, out.day, out.rows = self.comp[keep], self.day[keep], [r for r, k in zip(self.rows, keep.tolist(), strict=True) if k]
+        return out
+
+    def last(self, comp: np.ndarray, day: np.ndarray) -> np.ndarray:
+        return _last_before(comp, day, self.comp, self.day)
+
+    def within(self, comp: np.ndarray, day: np.ndarray, days: int, degree: np.ndarray) -> np.ndarray:
+        """Degree of the last row on or before each day where it is at most so many days old, else 0; shape of ``comp``."""
+        if not len(self.rows):
+            return np.zeros(len(comp))
+        at = self.last(comp, day)
+        return np.where((at >= 0) & (day - self.day[at] <= days), degree[at], 0.0)
+
+
+_Put = Callable[[str, np.ndarray], None]
+
+
+def _seen_at_drains(drains: _SeenRows, samples: Samples, put: _Put, put_here: _Put) -> None:
+    """What each drain showed, to the samples that it speaks of."""
+    if not drains.rows:
+        return
     # what was seen at the drain a sample was drawn at belongs to it, even when it is dated a little later
-    at = _last_before(samples.comp, samples.day + np.where(samples.drained, DRAIN_MATCH_DAYS, 0), comp, day)
-    bad = np.array([AIR_FILTER.get(r["air_filter"], 0.0) for r in found] or [0.0])
-    air = np.where(at >= 0, bad[at], 0.0)
-    comp, day, found = rows("history.repairs")
-    at = _last_before(samples.comp, samples.day, comp, day)
-    repair = ((at >= 0) & (samples.day - (day if len(day) else np.zeros(1))[at] <= REPAIR_DAYS)).astype(float)
-    comp, day, found = rows("history.coolant_low")
-    at = _last_before(samples.comp, samples.day + DRAIN_MATCH_DAYS, comp, day)
-    coolant = ((at >= 0) & (samples.day - (day if len(day) else np.zeros(1))[at] <= 90)).astype(float)
-    return Seen(air, repair, coolant)
+    at = drains.last(samples.comp, samples.day + np.where(samples.drained, DRAIN_MATCH_DAYS, 0))
+    known = at >= 0
+    own = known & (samples.day - drains.day[at] <= np.where(samples.drained, DRAIN_MATCH_DAYS, 0))
+    shown = [signs_at_drain(r["air_filter"], r["extra"] or {}) for r in drains.rows]
+    blown = _blown_out(drains)
+    for sign in sorted({name for row in shown for name in row}):
+        degree = np.array([row.get(sign, 0.0) for row in shown])
+        if sign == "air_filter":  # an element stays as it is until somebody does something about it
+            put(sign, np.where(known, degree[at], 0.0))
+            continue
+        now = np.where(own, degree[at], 0.0)
+        put_here(sign, now)
+        if sign in LASTING:
+            now = np.maximum(now, np.where(known & ~own, STILL_SPEAKS * degree[at], 0.0))
+        put(sign, now)
+    put("air_blown", np.where(known, blown[at], 0.0))
+
+
+def _blown_out(drains: _SeenRows) -> np.ndarray:
+    """How much an air filter's cleanings speak after each drain, (D,)."""
+    out = np.zeros(len(drains.rows))
+    actions: list[str | None] = []
+    for i, r in enumerate(drains.rows):
+        if i and drains.comp[i] != drains.comp[i - 1]:
+            actions = []
+        actions.append((r["extra"] or {}).get("air_action"))
+        out[i] = blown_out(actions)
+    return out
+
+
+def _noticed(row: dict[str, Any]) -> dict[str, float]:
+    if row["kind"] == "coolant":
+        return {"coolant_low": 1.0}
+    sign = NOTICED.get(row["what"])
+    return {sign: 1.0} if sign else {}
+
+
+def _item_read(row: dict[str, Any]) -> dict[str, float]:
+    reading = row["reading"] or {}
+    values = reading.get("values") or [reading.get("value")]
+    return signs_read(row["type"], values if isinstance(values, list) else [])
 
 
 def _stood(connection: Connection, sample_ids: np.ndarray) -> np.ndarray:

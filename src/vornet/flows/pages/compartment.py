@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass, replace
-from datetime import date
+from datetime import date, timedelta
 from typing import Any
 
 import numpy as np
@@ -12,12 +12,14 @@ import numpy as np
 from vornet.core import job
 from vornet.core import meter as meter_rules
 from vornet.core.charges import Charges
+from vornet.core.history import DRAIN_MATCH_DAYS
 from vornet.core.judge import NONE, VERDICTS, Judgement, judge
 from vornet.core.limits import FEWEST
 from vornet.core.measurands import BY_KEY, INDEX, MEASURANDS, WEAR_METALS
 from vornet.core.oil_properties import BY_PROPERTY
 from vornet.core.rates import StretchRates, stretch_rates
 from vornet.flows.judge import decision_record, fleet_history, trials
+from vornet.flows.pages import looks
 from vornet.flows.plan import planned
 from vornet.store.database import Connection, query
 
@@ -44,6 +46,7 @@ class Facts:
     sisters: list[dict[str, Any]]
     events: list[dict[str, Any]]
     trials: list[dict[str, Any]]
+    noticed: list[looks.Noticed]
 
     @property
     def unit(self) -> str:
@@ -68,20 +71,42 @@ def load(connection: Connection, compartment_id: int, today: date) -> Facts | No
     loaded, charges = fleet_history.drop_held(connection, fleet_history.load(connection, today, [compartment_id]))
     rates = stretch_rates(loaded.history, charges)
     judgement = judge(loaded.history, charges, rates, loaded.limits, loaded.seen, causes=False)
+    drains = connection.execute(query("board.drains_of"), mine).fetchall()
+    noticed = looks.noticed(connection, compartment_id, drains, row["meter_unit"])
     return Facts(
         row, loaded, charges, rates, judgement,
         {r["sample_id"]: r for r in connection.execute(query("board.sample_facts"), mine).fetchall()},
         {r["measurand"]: r for r in connection.execute(query("board.baselines"), {"family": row["family"]}).fetchall()},
         connection.execute(query("register.intervals_of"), mine).fetchall(),
-        connection.execute(query("board.drains_of"), mine).fetchall(),
+        looks.with_looks(drains, noticed),
         connection.execute(query("board.sisters"), {"unit_id": row["unit_id"]}).fetchall(),
-        _events(connection, compartment_id, loaded, charges), trials.listed(connection, compartment_id),
+        _events(connection, compartment_id, loaded, charges, [*_seen_events(drains), *_noticed_events(noticed)]),
+        trials.listed(connection, compartment_id), noticed,
     )  # fmt: skip
 
 
-def _events(connection: Connection, compartment_id: int, loaded: fleet_history.Loaded, charges: Charges) -> list[dict[str, Any]]:
-    """What was done and found, with ``total`` the place along the meter: as noted, else read off samples and drains."""
-    rows = connection.execute(query("board.events_of"), {"compartment_id": compartment_id}).fetchall()
+def _seen_events(drains: list[dict[str, Any]]) -> list[dict[str, Any]]:
+    """Drains at which more was seen than a clean oil, as events."""
+    out = []
+    for d in drains:
+        bad = [f"{look.what} {look.words}" for look in looks.of_drain(d) if look.bad]
+        if bad:
+            out.append({"on_day": d["on_day"], "meter": d["meter"], "kind": "seen", "note": "; ".join(bad)})
+    return out
+
+
+def _noticed_events(noticed: list[looks.Noticed]) -> list[dict[str, Any]]:
+    return [
+        {"on_day": n.on, "meter": n.meter, "kind": "noticed", "note": n.words + (f", {n.note}" if n.note else "")}
+        for n in noticed if n.bad or n.kind == "coolant"
+    ]  # fmt: skip
+
+
+def _events(
+    connection: Connection, compartment_id: int, loaded: fleet_history.Loaded, charges: Charges, more: list[dict[str, Any]]
+) -> list[dict[str, Any]]:  # fmt: skip
+    """What was done, found, seen and noticed, with ``total`` the place along the meter: as noted, else read off samples and drains."""
+    rows = [*connection.execute(query("board.events_of"), {"compartment_id": compartment_id}).fetchall(), *more]
     if not rows:
         return []
     samples = loaded.history.samples
@@ -190,6 +215,32 @@ def sample_detail(facts: Facts, sample_id: int) -> dict[str, Any] | None:
         "from_h": float(facts.rates.from_h[i]), "to_h": float(facts.rates.to_h[i]),
         "none": facts.judgement.proposed[i] == NONE,
     }  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Around:
+    """What people saw around a sample: the ``drain`` it was drawn at, None between drains; what was ``noticed`` in the charge up to
+    then; the drain its charge began with, which defects found now speak of (``job_before``)."""
+
+    drain: dict[str, Any] | None
+    noticed: list[looks.Noticed]
+    job_before: dict[str, Any] | None
+
+    def __bool__(self) -> bool:
+        return bool(self.drain or self.noticed)
+
+
+def around(facts: Facts, detail: dict[str, Any]) -> Around:
+    """What was seen at the drain of a sample, if it was drawn at one, and noticed since the drain before."""
+    on: date = detail["on"]
+    own = next((d for d in facts.drains if abs((d["on_day"] - on).days) <= DRAIN_MATCH_DAYS), None)
+    before = next((d for d in facts.drains if d["on_day"] < (own["on_day"] if own else on)), None)
+    since = before["on_day"] if before else date.min
+    last = (own["on_day"] if own else on) + timedelta(days=DRAIN_MATCH_DAYS)
+    some = [n for n in facts.noticed if since <= n.on <= last and (n.bad or n.kind == "coolant")]
+    odd = own is not None and any(look.what == "as found" and look.bad for look in own["looks"])
+    told = before if before is not None and (odd or any(n.after == before["drain_id"] for n in some)) else None
+    return Around(own, some, told)
 
 
 def _limits(limits: dict[str, tuple[np.ndarray, np.ndarray]], which: int, i: int, m: int) -> list[float]:

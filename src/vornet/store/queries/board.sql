@@ -170,8 +170,22 @@ WHERE s.compartment_id = %(compartment_id)s AND s.superseded_by IS NULL
 
 -- :drains_of  with what was measured
 SELECT drain_id, on_day, meter, volume_out_l, volume_out_kind, level_missing_l, volume_in_l, filter_changed, magnet_grade,
-       air_filter, sample_no, note, recorded_by
+       air_filter, sample_no, note, recorded_by, extra
 FROM drain WHERE compartment_id = %(compartment_id)s AND superseded_by IS NULL ORDER BY on_day DESC
+
+-- :noticed_of  what was noticed at a compartment, or at its unit as a whole, and what its service items read; newest first
+SELECT n.observation_id AS row_id, n.on_day, n.meter, n.kind, n.what, n.litres, n.note, n.recorded_by, NULL::text AS type,
+       NULL::jsonb AS reading
+FROM observation n JOIN compartment c ON c.fleet_id = n.fleet_id AND c.unit_id = n.unit_id AND c.compartment_id = %(compartment_id)s
+WHERE n.superseded_by IS NULL
+  AND (n.compartment_id = c.compartment_id OR n.compartment_id IS NULL OR n.kind = 'coolant' AND c.kind = 'engine')
+UNION ALL
+SELECT r.record_id, r.on_day, r.meter, 'item', i.name, NULL, r.note, r.recorded_by, i.facts -> 'reading' ->> 'type', r.reading
+FROM service_record r JOIN service_item i USING (fleet_id, item_id)
+JOIN compartment c ON c.fleet_id = i.fleet_id AND c.unit_id = i.unit_id AND c.compartment_id = %(compartment_id)s
+WHERE r.superseded_by IS NULL AND i.facts -> 'reading' ->> 'type' IN ('coolant_level', 'plug_look', 'hose_look', 'air_filter')
+  AND (i.compartment_id = c.compartment_id OR i.compartment_id IS NULL AND c.kind = 'engine')
+ORDER BY on_day DESC, row_id DESC
 
 -- :last_sample_values  what the charge that ends was last seen with
 SELECT sample_no, sampled_on, values FROM sample

@@ -256,14 +256,25 @@ SELECT compartment_id, unit_id, name, counts FROM compartment
 -- :unit_names  laid beside decisions afterwards
 SELECT unit_id, name FROM unit
 
--- :air_filters  how the air filter was found at drains
-SELECT compartment_id, on_day, air_filter FROM drain WHERE superseded_by IS NULL AND air_filter IS NOT NULL
+-- :looks  what was seen at drains
+SELECT compartment_id, on_day, air_filter, extra FROM drain WHERE superseded_by IS NULL
+  AND (air_filter IS NOT NULL OR extra ?| ARRAY['oil_looks', 'filter_looks', 'strainer_look', 'as_found', 'air_action'])
   AND (%(only)s::bigint[] IS NULL OR compartment_id = ANY(%(only)s))
 
 -- :repairs  what may make silicon rise by itself
 SELECT compartment_id, on_day FROM event WHERE superseded_by IS NULL AND kind IN ('repair', 'overhaul', 'component_exchange')
   AND (%(only)s::bigint[] IS NULL OR compartment_id = ANY(%(only)s))
 
--- :coolant_low  coolant made up between drains, for every engine of the unit
-SELECT c.compartment_id, n.on_day FROM observation n JOIN compartment c USING (fleet_id, unit_id)
-WHERE n.kind = 'coolant' AND c.kind = 'engine' AND (%(only)s::bigint[] IS NULL OR c.compartment_id = ANY(%(only)s))
+-- :noticed  symptoms of a compartment, or of all of its unit where none is named; coolant made up is every engine's
+SELECT c.compartment_id, n.on_day, n.kind, n.what FROM observation n JOIN compartment c USING (fleet_id, unit_id)
+WHERE n.superseded_by IS NULL AND (n.kind = 'coolant' AND c.kind = 'engine'
+       OR n.kind = 'symptom' AND (n.compartment_id IS NULL OR n.compartment_id = c.compartment_id))
+  AND (%(only)s::bigint[] IS NULL OR c.compartment_id = ANY(%(only)s))
+
+-- :items_read  what service items were read, to the compartment they are of, else to every engine of the unit
+SELECT c.compartment_id, r.on_day, i.facts -> 'reading' ->> 'type' AS type, r.reading FROM service_record r
+JOIN service_item i USING (fleet_id, item_id) JOIN compartment c ON c.fleet_id = i.fleet_id AND c.unit_id = i.unit_id
+WHERE r.superseded_by IS NULL AND i.facts -> 'reading' ->> 'type' IN ('coolant_level', 'plug_look', 'hose_look', 'air_filter')
+  AND (i.compartment_id = c.compartment_id OR i.compartment_id IS NULL AND c.kind = 'engine')
+  AND (%(only)s::bigint[] IS NULL OR c.compartment_id = ANY(%(only)s))
+
