@@ -289,7 +289,7 @@ def test_photos_are_kept_once_and_say_nothing_of_the_camera(db, ready):
     name = str(uuid.uuid4())
     with settling(db, fleet_id, TODAY) as c:
         for _ in range(2):
-            photos.keep_photo(c, visitors[0], job_id, name, parts[0], "magnet", photos.photo_drawn(picture()))
+            photos.keep_photo(c, visitors[0], job_id, name, parts[0], "looks", "magnet", photos.photo_drawn(picture()))
         kept = c.execute("SELECT content FROM job_photo").fetchall()
         assert len(kept) == 1
         assert b"Tell-tale" not in bytes(kept[0]["content"])
@@ -297,7 +297,7 @@ def test_photos_are_kept_once_and_say_nothing_of_the_camera(db, ready):
             with pytest.raises(InputError, match=why):
                 photos.photo_drawn(content)
         with pytest.raises(InputError, match="not part of this job"):
-            photos.keep_photo(c, visitors[0], job_id, str(uuid.uuid4()), 999_999, "x", picture())
+            photos.keep_photo(c, visitors[0], job_id, str(uuid.uuid4()), 999_999, "looks", "x", picture())
 
 
 def test_a_level_check_tells_the_loss_of_the_last_stretch(db, fleet):
@@ -435,3 +435,73 @@ def test_a_job_stopped_before_the_oil_is_in_keeps_none(db, ready):
 def deferred_of(db, fleet_id):
     with db.fleet(fleet_id) as c:
         return put_off.deferred(c)
+
+
+# ---- closed by mistake -----------------------------------------------------------------------------------------
+def test_a_part_closed_by_mistake_is_opened_again_and_closed_once_more(db, ready):
+    from vornet.flows.work import reopen
+
+    fleet_id, job_id, parts, _, ids = ready
+    rows = engine_rows(parts[0])
+    send(db, ready, [*rows, row(parts[0], "done", {}, 30)])
+    with settling(db, fleet_id, TODAY) as c:
+        with pytest.raises(InputError, match="few words"):
+            reopen.reopen(c, fleet_id, job_id, parts[0], " ", "Pat", TODAY)
+        reopen.reopen(c, fleet_id, job_id, parts[0], "wrong engine", "Pat", TODAY)
+        for table in ("bottle", "waste", "deferred"):
+            assert c.execute(f"SELECT count(*) AS n FROM {table}").fetchone()["n"] == 0
+        held = c.execute("SELECT superseded_by, superseded_why FROM drain WHERE on_day = %s", [TODAY]).fetchall()
+        assert [r["superseded_why"] for r in held] == ["wrong engine"]
+        assert c.execute("SELECT state FROM job_part WHERE part_id = %s", [parts[0]]).fetchone()["state"] == "open"
+        with pytest.raises(InputError, match="open already"):
+            reopen.reopen(c, fleet_id, job_id, parts[0], "again", "Pat", TODAY)
+    answer = send(db, ready, [row(parts[0], "out_l", 51.0, 40), row(parts[0], "done", {}, 41)])
+    assert answer["refused"] == []
+    with db.fleet(fleet_id) as c:
+        d = c.execute("SELECT volume_out_l FROM drain WHERE compartment_id = %s AND superseded_by IS NULL AND on_day = %s",
+                      [ids["engine"], TODAY]).fetchall()  # fmt: skip
+        assert [r["volume_out_l"] for r in d] == [51.0]
+
+
+def test_a_slip_is_undone_in_the_first_minute_on_the_phone(db, ready):
+    fleet_id, _, parts, _, _ = ready
+    answer = send(db, ready, [row(parts[1], "stop", {"reason": "unsafe"}, 5), row(parts[1], "undo", {}, 5.5)])
+    assert (answer["refused"], answer["parts"][parts[1]]["state"]) == ([], "open")
+    with db.fleet(fleet_id) as c:
+        assert c.execute("SELECT count(*) AS n FROM deferred").fetchone()["n"] == 0
+    answer = send(db, ready, [row(parts[1], "stop", {"reason": "unsafe"}, 10), row(parts[1], "undo", {}, 12)])
+    assert ("minute" in answer["refused"][0]["why"], answer["parts"][parts[1]]["state"]) == (True, "stopped")
+    answer = send(db, ready, [row(parts[2], "item", {"outcome": "done", "value": -30}, 14)])
+    answer = send(db, ready, [row(parts[2], "undo", {}, 14.2)], who=1)  # somebody else's slip is not one's own
+    assert answer["parts"][parts[2]]["state"] == "done"
+    answer = send(db, ready, [row(parts[2], "undo", {}, 14.4)])
+    assert answer["parts"][parts[2]]["state"] == "open"
+    with db.fleet(fleet_id) as c:
+        assert c.execute("SELECT count(*) AS n FROM service_record WHERE superseded_by IS NULL").fetchone()["n"] == 0
+
+
+def test_a_part_whose_bottle_is_reported_is_not_opened_again(db, ready, fleet):
+    from conftest import HEADER
+    from conftest import row as result
+    from vornet.flows.lab import results
+    from vornet.flows.work import reopen
+
+    fleet_id, job_id, parts, _, _ = ready
+    rows = engine_rows(parts[0])
+    number = next(r["value"] for r in rows if r["key"] == "sample_no")
+    send(db, ready, [*rows, row(parts[0], "done", {}, 30)])
+    results.load(db, "\n".join([HEADER, result(number, "2026-01-15", 3900, 400)]).encode(), fleet=fleet, name="a.csv", by="t")
+    with pytest.raises(InputError, match="has reported"), settling(db, fleet_id, TODAY) as c:
+        reopen.reopen(c, fleet_id, job_id, parts[0], "x", "Pat", TODAY)
+
+
+def test_a_card_cancelled_by_mistake_is_wanted_again(db, ready):
+    from vornet.flows.work import reopen
+
+    fleet_id, job_id, _, _, _ = ready
+    with settling(db, fleet_id, TODAY) as c:
+        with pytest.raises(InputError):
+            reopen.restore(c, fleet_id, job_id, "x", "Pat")
+        cards.cancel(c, fleet_id, job_id, "rain", "Pat")
+        reopen.restore(c, fleet_id, job_id, "dry again", "Pat")
+        assert c.execute("SELECT state FROM job WHERE job_id = %s", [job_id]).fetchone()["state"] == "planned"

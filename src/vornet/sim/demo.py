@@ -42,6 +42,7 @@ def simulate(start: date, until: date, seed: int = SEED) -> tuple[dict[str, Any]
     document, rows, truth = lived(start, until, seed)
     document["templates"] = fittings.templates(document["units"], document["service_items"])
     _concession(document["drains"])
+    _looks(document["drains"], start)
     _mishaps(rows, truth)
     rows += _new_oil(fittings.batches(start, until), {o.name: o for o in OILS}, until, seed)
     return document, files(rows), truth
@@ -117,6 +118,33 @@ def _unit(unit: UnitSpec, story: engine.Story, shared: dict[str, str], index: in
 def _without_filter(c: CompartmentSpec) -> float:
     capacity = c.said_capacity_l or c.capacity_l
     return capacity if c.kind == "axle" else round(capacity * 0.96, 1)
+
+
+#: what a fault in full swing shows the eye
+LOOKS: dict[str, dict[str, Any]] = {
+    "coolant": {"oil_looks": ["milky"]}, "sea_water": {"oil_looks": ["milky"]}, "condensation": {"oil_looks": ["milky"]},
+    "fuel": {"oil_looks": ["fuel"]}, "bearing": {"oil_looks": ["glitter"], "filter_looks": ["metal"]},
+    "scuffing": {"filter_looks": ["metal"]}, "gear_or_valve": {"filter_looks": ["metal"]}, "combustion": {"filter_looks": ["sludge"]},
+    "overheated_oil": {"filter_looks": ["sludge"]},
+}  # fmt: skip
+
+
+def _looks(drains: list[dict[str, Any]], start: date) -> None:
+    """What whoever drained it saw: that of a fault in full swing, else a dark clean oil; how it was closed; once a loose filter."""
+    faults = {(u.name, c.name): c.faults for u in UNITS for c in u.compartments}
+    for i, row in enumerate(drains):
+        day = (date.fromisoformat(row["on"]) - start).days
+        row |= {"oil_looks": ["normal"], "seals_new": "yes" if i % 7 else "no", "torque": {"drain": "feel" if i % 5 == 2 else "wrench"}}
+        if row["filter_changed"]:
+            row |= {"filter_looks": ["clean"], "filter_tightened": "hand" if i % 3 else "turns"}
+        for f in faults[(row["unit"], row["compartment"])]:
+            if day >= f.start + 0.7 * f.ramp and (f.end is None or day < f.end):
+                row |= {k: v for k, v in LOOKS.get(f.kind, {}).items() if k != "filter_looks" or row["filter_changed"]}
+        if row.get("air_filter"):
+            row["air_action"] = "replaced" if row["air_filter"] == "dusty" or i % 4 == 0 else "left"
+    mine = [d for d in drains if d["unit"] == "Bus 22" and d["compartment"] == "engine"]
+    if mine:
+        mine[-1]["as_found"] = ["loose_filter", "leak"]
 
 
 def _concession(drains: list[dict[str, Any]]) -> None:

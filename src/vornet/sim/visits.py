@@ -7,7 +7,7 @@ from datetime import UTC, date, datetime, timedelta
 from typing import Any
 
 from vornet.flows.house.people import Visitor
-from vornet.flows.work import cards, entries
+from vornet.flows.work import cards, entries, put_off
 from vornet.store.database import Connection, query
 
 _NAMES = uuid.UUID("6f1d3c52-0000-4000-8000-000000000000")
@@ -26,6 +26,9 @@ def load(connection: Connection, who: Visitor, until: date) -> None:
     visits.in_part("Fuel Barge")
     visits.stopped("MV Ardessa Voe", "port gearbox")
     visits.cancelled("Quay Crane 2")
+    visits.noticed("Bus 17", "engine", "smoke", 6, "blue, when it is cold")
+    visits.noticed("Bus 22", "engine", "leak under it", 3, "drops under the filter after a night")
+    visits.noticed("MV Hallovane", "port engine", "noise", 9, "a knock below, gone when warm")
 
 
 class _Visits:
@@ -100,3 +103,12 @@ class _Visits:
     def cancelled(self, unit: str) -> None:
         job_id, _, _ = self._card(unit, ["hydraulics"], [])
         cards.cancel(self.connection, self.who.fleet_id, job_id, "the crane is needed all week", self.who.name)
+
+    def noticed(self, unit: str, compartment: str, what: str, days: int, note: str) -> None:
+        unit_id = self.connection.execute(query("units.unit_by_name"), {"name": unit}).fetchone()["unit_id"]  # type: ignore[index]
+        sisters = self.connection.execute(query("board.sisters"), {"unit_id": unit_id}).fetchall()
+        mine = next((s["compartment_id"] for s in sisters if s["name"] == compartment), None)
+        put_off.observe(
+            self.connection, self.who.fleet_id, unit_id, mine, "symptom", what, None, None, self.until - timedelta(days=days), note,
+            str(uuid.uuid5(_NAMES, f"{self.until} {unit} {what}")), self.who.name,
+        )  # fmt: skip

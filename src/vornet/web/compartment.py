@@ -20,6 +20,7 @@ from vornet.flows.judge import verdicts
 from vornet.flows.lab import held_samples
 from vornet.flows.pages import compartment as flow
 from vornet.flows.pages.compartment import Facts
+from vornet.flows.work import noted, notes
 from vornet.web.charts import overlay, ribbon
 from vornet.web.pages import (
     NO_COMPARTMENT,
@@ -288,8 +289,11 @@ def show(request: Request, compartment_id: int, all: int = 0, view: str = "") ->
     facts = facts_of(request, compartment_id)
     asked = request.query_params.getlist("m")
     context = _context(request, facts, asked, bool(all), view)
-    part = request.headers.get("HX-Request") and request.query_params.get("part") == "charts"
-    return render(request, "charts.html" if part else "compartment.html", **context)
+    if request.headers.get("HX-Request") and request.query_params.get("part") == "charts":
+        return render(request, "charts.html", **context)
+    with database(request).fleet(visitor(request).fleet_id) as connection:
+        made = noted.listed(connection, compartment_id)
+    return render(request, "compartment.html", **context, notes_made=made, event_words=notes.EVENT_WORDS)
 
 
 @router.get("/compartments/{compartment_id}/samples/{sample_id}", dependencies=[needs("see")])

@@ -15,6 +15,7 @@ from vornet.flows.house import meters
 from vornet.flows.pages import rows as rows_of
 from vornet.flows.plan import service
 from vornet.flows.register import units
+from vornet.flows.work import photos
 from vornet.io.equipment import READINGS, ServiceItem
 from vornet.web import forms
 from vornet.web.pages import Form, database, day_of, hand, needs, opened, recording, render, today, visitor
@@ -109,12 +110,13 @@ def _item_page(request: Request, item_id: int, error: str, form: dict[str, str])
     with database(request).fleet(visitor(request).fleet_id) as connection:
         records = rows_of.records_of(connection, item_id)
         latest = rows_of.latest_meter(connection, item["unit_id"], item["meter_no"])
+        pictures = [p for p in photos.of_unit(connection, item["unit_id"], None, 200) if p["item_id"] == item_id]
     wanted = item["facts"].get("reading")
     kind = READINGS.get((wanted or {}).get("type", ""))
     return render(
         request, "item.html", 422 if error else 200, item=opened(item), records=opened(records), error=error, form=form, kind=kind,
         wanted=opened(wanted), plan_words=units.plan_words, latest=latest, client_id=str(uuid.uuid4()),
-        within=service.within_words,
+        within=service.within_words, pictures=pictures,
     )  # fmt: skip
 
 

@@ -22,7 +22,7 @@ from vornet.flows.judge import trials
 from vornet.flows.pages import board
 from vornet.flows.pages import rows as rows_of
 from vornet.flows.register import units
-from vornet.flows.work import cards, entries, notes, photos, put_off
+from vornet.flows.work import cards, entries, noted, notes, photos, put_off, reopen
 from vornet.io.equipment import READINGS, TIGHTENING
 from vornet.web import forms
 from vornet.web.charts import grades
@@ -128,6 +128,24 @@ def cancel(request: Request, job_id: int, form: Form) -> Response:
     with recording(request) as connection:
         cards.cancel(connection, who.fleet_id, job_id, form.get("why", ""), who.name)
     return RedirectResponse("/jobs", 303)
+
+
+@router.post("/jobs/{job_id}/restore", dependencies=[needs("log_work")])
+def restore(request: Request, job_id: int, form: Form) -> Response:
+    """A card cancelled by mistake."""
+    who = visitor(request)
+    with recording(request) as connection:
+        reopen.restore(connection, who.fleet_id, job_id, form.get("why", ""), who.name)
+    return RedirectResponse(f"/jobs/{job_id}", 303)
+
+
+@router.post("/jobs/{job_id}/parts/{part_id}/reopen", dependencies=[needs("log_work")])
+def reopen_part(request: Request, job_id: int, part_id: int, form: Form) -> Response:
+    """A part closed by mistake, opened again with the reason."""
+    who = visitor(request)
+    with recording(request) as connection:
+        reopen.reopen(connection, who.fleet_id, job_id, part_id, form.get("why", ""), who.name, today(request))
+    return RedirectResponse(f"/jobs/{job_id}", 303)
 
 
 # ---- at the unit -----------------------------------------------------------------------------------------------
@@ -245,7 +263,9 @@ def take_photo(request: Request, job_id: int, form: OpenForm) -> Response:
     try:
         fresh = photos.photo_drawn(upload.file.read(photos.LARGEST_PHOTO + 1))
         with recording(request) as connection:
-            photos.keep_photo(connection, who, job_id, form.get("id", ""), form.id("part"), form.get("about", ""), fresh)
+            photos.keep_photo(
+                connection, who, job_id, form.get("id", ""), form.id("part"), form.get("place", ""), form.get("about", ""), fresh
+            )
     except InputError as error:
         return JSONResponse({"detail": str(error)}, 422)
     return JSONResponse({"kept": form.get("id", "")})
@@ -289,12 +309,13 @@ def _quick(request: Request, compartment_id: int, error: str = "", saved: str = 
         row = compartment_row(request, compartment_id)
         latest = rows_of.latest_meter(connection, row["unit_id"], row["meter_no"])
         sisters = rows_of.sisters(connection, row["unit_id"])
+        slip = noted.just_now(connection, compartment_id, visitor(request).name)
     guess = None
     if latest:
         guess = latest["meter"] + max((day - latest["on_day"]).days, 0) * (row["rate_per_day"] or 0.0)
     return render(
         request, "quick.html", 422 if error else 200, row=opened(row), latest=latest, guess=guess, error=error, saved=saved,
-        symptoms=SYMPTOMS, sisters=sisters, client_id=str(uuid.uuid4()), glass=row["facts"].get("level_method") == "sight_glass",
+        symptoms=SYMPTOMS, sisters=sisters, slip=slip, client_id=str(uuid.uuid4()), glass=row["facts"].get("level_method") == "sight_glass",
         event_words=notes.EVENT_WORDS,
     )  # fmt: skip
 

@@ -8,10 +8,11 @@ from fastapi import APIRouter, Request
 from fastapi.responses import RedirectResponse, Response
 from starlette.exceptions import HTTPException
 
-from vornet.core import measures
+from vornet.core import job, measures
 from vornet.core.errors import FormErrors, InputError
 from vornet.core.measures import Hand
 from vornet.flows.lab import put_right
+from vornet.web import forms
 from vornet.web.drain_form import DrainForm
 from vornet.web.pages import Form, database, hand, needs, recording, render, today, visitor
 
@@ -41,15 +42,24 @@ def _figure(value: float | None, kind: str, by: Hand) -> str:
     return "" if number is None else f"{number:.2f}".rstrip("0").rstrip(".").replace(".", by.mark or ".")
 
 
+def _words(value: Any) -> list[str]:
+    return [value] if isinstance(value, str) else [v for v in value or [] if isinstance(v, str)]
+
+
 def _as_typed(row: dict[str, Any], by: Hand) -> dict[str, str]:
     """The drain as its form shows it: what comes back with the same text was not changed."""
     shown = {name: _figure(row[name], _kind(row, name), by) for name in _KINDS}
-    return {"on": row["on_day"].isoformat(), "unit": row["unit"], "compartment": row["compartment"],
+    looks = {name: ",".join(k for k in words if k in _words(row["extra"].get(name))) for name, words in put_right.LOOKS.items()}
+    return {**looks, "magnet_grade": "" if row["magnet_grade"] is None else str(row["magnet_grade"]), "air_filter": row["air_filter"] or "",
+            "on": row["on_day"].isoformat(), "unit": row["unit"], "compartment": row["compartment"],
             "filter_changed": _FILTER[row["filter_changed"]], **shown}  # fmt: skip
 
 
 def _page(request: Request, row: dict[str, Any], fields: dict[str, str], errors: dict[str, str] | None = None) -> Response:
-    return render(request, "drain_right.html", 422 if errors else 200, row=row, fields=fields, errors=errors or {})
+    return render(
+        request, "drain_right.html", 422 if errors else 200, row=row, fields=fields, errors=errors or {}, looks=put_right.LOOKS,
+        one_word=put_right.ONE_WORD, magnet_words=job.MAGNET, air_filters=job.AIR_FILTERS,
+    )  # fmt: skip
 
 
 @router.get("/compartments/{compartment_id}/drains/{drain_id}", dependencies=[needs("log_work")])
@@ -80,6 +90,7 @@ def save(request: Request, compartment_id: int, drain_id: int, posted: Form) -> 
                 right["on_day"] = form.day(today(request))
             if "filter_changed" in fields and form.text("filter_changed") != before["filter_changed"]:
                 right["filter_changed"] = {"yes": True, "no": False}.get(form.text("filter_changed"))
+            right |= _seen(posted, fields, before)
             unit, compartment = form.text("unit") or before["unit"], form.text("compartment") or before["compartment"]
             if (unit, compartment) != (before["unit"], before["compartment"]):
                 right["compartment_id"] = put_right.place_named(connection, unit, compartment)["compartment_id"]
@@ -92,3 +103,29 @@ def save(request: Request, compartment_id: int, drain_id: int, posted: Form) -> 
     except InputError as error:
         return _page(request, row, {**before, **fields}, {error.field: error.why})
     return RedirectResponse(f"/compartments/{right.get('compartment_id', compartment_id)}#drains", 303)
+
+
+def _seen(posted: Any, fields: dict[str, str], before: dict[str, str]) -> dict[str, Any]:
+    """Grades and looks that were typed otherwise than they stand."""
+    right: dict[str, Any] = {}
+    if "magnet_grade" in fields and fields["magnet_grade"] != before["magnet_grade"]:
+        right["magnet_grade"] = int(fields["magnet_grade"]) if fields["magnet_grade"] in "01234" and fields["magnet_grade"] else None
+    if "air_filter" in fields and fields["air_filter"] != before["air_filter"]:
+        right["air_filter"] = fields["air_filter"] or None
+    for name in put_right.LOOKS if "looks" in fields else ():
+        chosen = posted.many(name)
+        if ",".join(chosen) != before[name]:
+            right[name] = (chosen[0] if chosen and chosen[0] else None) if name in put_right.ONE_WORD else chosen
+    return right
+
+
+@router.post("/compartments/{compartment_id}/samples/{sample_id}/move", dependencies=[needs("settle_holds")])
+def move_sample(request: Request, compartment_id: int, sample_id: int, posted: Form) -> Response:
+    """A sample that was drawn elsewhere goes there, with its bottle."""
+    who, by = visitor(request), hand(request)
+    with recording(request) as connection:
+        to = put_right.place_named(connection, posted.get("unit", ""), posted.get("compartment", ""))["compartment_id"]
+        counts = put_right.counts(connection, to)
+        meter = forms.read(forms.Field("meter", "Meter", "distance" if counts == "km" else "hours"), posted.get("meter", ""), by)
+        new_id = put_right.move_sample(connection, who.fleet_id, sample_id, to, meter, posted.get("why", ""), who.name)
+    return RedirectResponse(f"/compartments/{to}/samples/{new_id}", 303)

@@ -44,7 +44,7 @@ _OTHERWISE = ("fe", "cu", "si", "na", "v100", "bn", "water_ppm")
 
 def beside(connection: Connection, found: dict[str, Any]) -> dict[str, Any]:
     """The held sample beside its neighbours, the new oil and, of a swap, the other bottle: columns and rows."""
-    own = _sample(connection, found["sample_id"])
+    own = whole(connection, found["sample_id"])
     around = connection.execute(
         query("results.around"), {"compartment_id": own["compartment_id"], "on": own["sampled_on"], "sample_id": own["sample_id"]}
     ).fetchall()
@@ -58,7 +58,7 @@ def beside(connection: Connection, found: dict[str, Any]) -> dict[str, Any]:
     other = found["facts"].get("other")
     if other:
         try:
-            theirs = _sample(connection, int(other["sample_id"]))
+            theirs = whole(connection, int(other["sample_id"]))
         except InputError:
             theirs = None
         if theirs:
@@ -120,7 +120,8 @@ def _replace(
     return int(new["sample_id"])
 
 
-def _sample(connection: Connection, sample_id: int) -> dict[str, Any]:
+def whole(connection: Connection, sample_id: int) -> dict[str, Any]:
+    """Every column of a sample that holds. Raises InputError when it was replaced meanwhile."""
     row = connection.execute(query("results.whole_sample"), {"sample_id": sample_id}).fetchone()
     if row is None:
         raise InputError("sample", "has been replaced meanwhile: look again")
@@ -132,7 +133,7 @@ def correct(connection: Connection, fleet_id: int, sample_id: int, typed: dict[s
     """Correct a sample: values by measurand key, ``meter``, ``oil_hours``, ``sampled_on``; a blank value was not
     measured. What the lab printed stays on record. Returns the new sample's id. Raises InputError by field."""
     said = reason_given(why)
-    old = _sample(connection, sample_id)
+    old = whole(connection, sample_id)
     values = list(old["values"]) + [None] * (len(KEYS) - len(old["values"]))
     below, above = old["below"], old["above"]
     changes: dict[str, Any] = {}
@@ -188,7 +189,7 @@ def follow_drain(connection: Connection, fleet_id: int, sample_id: int, changes:
     """A sample goes with its drain that was put right: ``changes`` by column. Its row as it was stays on record; what was signed of it is
     to be judged again. The new sample's id."""
     said = reason_given(why)
-    old = _sample(connection, sample_id)
+    old = whole(connection, sample_id)
     new_id = _replace(connection, fleet_id, old, changes, "corrected", what, said, by)
     fleets.audit(connection, fleet_id, by, "sample put right", old["sample_no"], now=what, why=said)
     places = {old["compartment_id"], changes.get("compartment_id", old["compartment_id"])} - {None}
@@ -210,7 +211,7 @@ def swap(connection: Connection, fleet_id: int, hold_id: int, why: str, by: str)
     other = found["facts"].get("other")
     if found["reason"] != "swapped_bottle" or not other:
         raise InputError("hold", "is not about swapped bottles")
-    a, b = _sample(connection, found["sample_id"]), _sample(connection, int(other["sample_id"]))
+    a, b = whole(connection, found["sample_id"]), whole(connection, int(other["sample_id"]))
     for mine, theirs in ((a, b), (b, a)):
         what = f"results exchanged with sample {theirs['sample_no']}"
         _replace(connection, fleet_id, mine, {k: theirs[k] for k in _PRINTED}, "swapped", what, said, by)
@@ -224,7 +225,7 @@ def record_oil(connection: Connection, fleet_id: int, hold_id: int, by: str, tod
     before = found["facts"].get("after")
     if found["reason"] not in ("unrecorded_drain", "unrecorded_top_up") or not before:
         raise InputError("hold", "is not about oil that nobody recorded")
-    earlier, later = _sample(connection, int(before["sample_id"])), _sample(connection, found["sample_id"])
+    earlier, later = whole(connection, int(before["sample_id"])), whole(connection, found["sample_id"])
     if earlier["meter"] is None or later["meter"] is None:
         raise InputError("meter", "one of the two samples has no meter: log it on the compartment's page")
     on = earlier["sampled_on"] + timedelta(days=max((later["sampled_on"] - earlier["sampled_on"]).days // 2, 0))

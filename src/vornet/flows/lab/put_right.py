@@ -6,21 +6,28 @@ sample that came of the bottle go with it; everything judged from it is judged a
 
 from __future__ import annotations
 
+import json
 from dataclasses import dataclass
 from datetime import date
 from typing import Any
 
+from vornet.core import job
 from vornet.core.drain import DrainFacts
 from vornet.core.drain import figures as worked
 from vornet.core.errors import FormErrors, InputError
 from vornet.flows.house import fleets, meters
 from vornet.flows.lab import held_samples
-from vornet.flows.work.drain import sump
+from vornet.flows.work.drain import AIR_FILTERS, sump
 from vornet.store import queue
 from vornet.store.database import Connection, query
 
 #: what can be put right, by the column it stands in
-NAMES = ("compartment_id", "on_day", "meter", "volume_out_l", "volume_in_l", "filter_changed")
+NAMES = ("compartment_id", "on_day", "meter", "volume_out_l", "volume_in_l", "filter_changed", "magnet_grade", "air_filter")
+#: what was seen at it, kept beside the columns: one word, or several
+LOOKS: dict[str, dict[str, str]] = {
+    "oil_looks": job.OIL_LOOKS, "filter_looks": job.FILTER_LOOKS, "strainer_look": job.STRAINER_LOOKS, "as_found": job.AS_FOUND,
+}  # fmt: skip
+ONE_WORD = ("strainer_look",)
 
 
 @dataclass(frozen=True)
@@ -49,13 +56,20 @@ def place_named(connection: Connection, unit: str, compartment: str) -> dict[str
     return found
 
 
+def counts(connection: Connection, compartment_id: int) -> str:
+    """What a compartment's meter counts: h or km."""
+    row = connection.execute(query("board.compartment"), {"compartment_id": compartment_id}).fetchone()
+    return "h" if row is None else str(row["meter_unit"])
+
+
 def correct_drain(connection: Connection, fleet_id: int, drain_id: int, change: Change, by: str, today: date) -> int:
     """Put a drain right; the id of the row that holds now. Raises FormErrors by field, and then nothing is changed."""
     if not change.why.strip():
         raise FormErrors({"why": "say in a few words what was wrong with it"})
     old = drain_of(connection, drain_id)
     right = {name: change.right[name] for name in NAMES if name in change.right and change.right[name] != old[name]}
-    if not right:
+    looks = _looks(old, change)
+    if not right and not looks:
         raise FormErrors({"why": "nothing is changed: type what is right, or take the drain back"})
     now = {**{name: old[name] for name in NAMES}, **right}
     with connection.transaction():
@@ -67,19 +81,42 @@ def correct_drain(connection: Connection, fleet_id: int, drain_id: int, change: 
         if errors:
             raise FormErrors(errors)
         kind = "measured" if "volume_out_l" in right and now["volume_out_l"] is not None else None
-        new = connection.execute(query("put_right.again"), {**now, "drain_id": drain_id, "kind": kind, "by": by}).fetchone()
+        row_now = {**now, "drain_id": drain_id, "kind": kind, "by": by, **_extra(looks, right)}
+        new = connection.execute(query("put_right.again"), row_now).fetchone()
         assert new is not None
         new_id = int(new["drain_id"])
         _supersede(connection, drain_id, new_id, change.why)
         connection.execute(query("put_right.part_follows"), {"drain_id": drain_id, "new_id": new_id})
         numbers = connection.execute(query("put_right.bottle_follows"), {**now, "drain_id": drain_id, "new_id": new_id}).fetchall()
         _samples_follow(connection, fleet_id, numbers, old, (now, row), change.why, by)
-    was = {name: str(old[name]) for name in right}
+    was = {name: str(old[name]) for name in right} | {name: str(old["extra"].get(name)) for name in looks}
     fleets.audit(connection, fleet_id, by, "drain put right", f"{old['unit']} {old['compartment']}", was=was,
-                 now={name: str(value) for name, value in right.items()}, why=change.why.strip(), on=str(now["on_day"]),
+                 now={name: str(value) for name, value in (right | looks).items()}, why=change.why.strip(), on=str(now["on_day"]),
                  at=f"{row['unit']} {row['compartment']}")  # fmt: skip
     queue.touch(connection, fleet_id, sorted({old["compartment_id"], now["compartment_id"]}))
     return new_id
+
+
+def _looks(old: dict[str, Any], change: Change) -> dict[str, Any]:
+    """What was seen that is put right, by name; None taken away. Raises FormErrors for words that are none of its own."""
+    out: dict[str, Any] = {}
+    for name, words in LOOKS.items():
+        if name not in change.right:
+            continue
+        value = change.right[name] or None
+        if any(v not in words for v in ([value] if isinstance(value, str) else value or [])):
+            raise FormErrors({name: f"some of {', '.join(words)}"})
+        if value != (old["extra"].get(name) or None):
+            out[name] = value
+    return out
+
+
+def _extra(looks: dict[str, Any], right: dict[str, Any]) -> dict[str, Any]:
+    """What stands beside the columns: set, and taken away. A magnet graded anew is no longer the sum of its plugs."""
+    gone = [name for name, value in looks.items() if value is None]
+    if "magnet_grade" in right:
+        gone.append("magnets")
+    return {"set": json.dumps({name: value for name, value in looks.items() if value is not None}), "gone": gone}
 
 
 def take_back(connection: Connection, fleet_id: int, drain_id: int, why: str, by: str) -> None:
@@ -96,6 +133,31 @@ def take_back(connection: Connection, fleet_id: int, drain_id: int, why: str, by
     queue.touch(connection, fleet_id, [old["compartment_id"]])
 
 
+def move_sample(
+    connection: Connection, fleet_id: int, sample_id: int, to: int, meter: float | None, why: str, by: str
+) -> int:  # fmt: skip
+    """A sample that stood under the wrong compartment: what the lab printed goes with it, its bottle too; the id of the row that holds.
+    ``meter``: what was read there, None: read off that unit's own readings. Raises InputError by field, and then nothing is changed."""
+    old = held_samples.whole(connection, sample_id)
+    row = connection.execute(query("board.compartment"), {"compartment_id": to}).fetchone()
+    if row is None:
+        raise InputError("compartment", "is not in this fleet")
+    if to == old["compartment_id"]:
+        raise InputError("compartment", "it stands there already")
+    if meter is not None:
+        meters.check(connection, row["unit_id"], row["meter_no"], row["meter_unit"], meter, old["sampled_on"])
+    same_unit = row["unit_id"] == old["unit_id"]
+    changes = {"compartment_id": to, "unit_id": row["unit_id"], "oil_id": row["oil_id"], "oil_hours": None, "topup_l": None,
+               "meter": meter if meter is not None else old["meter"] if same_unit else None}  # fmt: skip
+    with connection.transaction():
+        new_id = held_samples.follow_drain(
+            connection, fleet_id, sample_id, changes, f"drawn at {row['unit']} {row['compartment']}", why, by
+        )  # fmt: skip
+        connection.execute(query("put_right.bottle_moves"), {"sample_no": old["sample_no"], "from": old["compartment_id"], "to": to,
+                                                             "meter": changes["meter"]})  # fmt: skip
+    return new_id
+
+
 def _supersede(connection: Connection, drain_id: int, by_id: int, why: str) -> None:
     connection.execute(query("put_right.supersede"), {"drain_id": drain_id, "by_id": by_id, "why": why.strip()[:300]})
 
@@ -105,6 +167,10 @@ def _errors(connection: Connection, row: dict[str, Any], old: dict[str, Any], no
     errors: dict[str, str] = {}
     if now["on_day"] > today:
         errors["on"] = "this day is still to come"
+    if now["magnet_grade"] not in (None, 0, 1, 2, 3, 4):
+        errors["magnet_grade"] = "a grade from 0 to 4"
+    if now["air_filter"] not in (None, *AIR_FILTERS):
+        errors["air_filter"] = f"one of {', '.join(AIR_FILTERS)}"
     if row["state"] == "retired" and row["compartment_id"] != old["compartment_id"]:
         errors["compartment"] = f"{row['unit']} is retired: nothing is drained there any more"
     same = connection.execute(

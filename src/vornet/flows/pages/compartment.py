@@ -21,6 +21,7 @@ from vornet.core.rates import StretchRates, stretch_rates
 from vornet.flows.judge import decision_record, fleet_history, trials
 from vornet.flows.pages import looks
 from vornet.flows.plan import planned
+from vornet.flows.work import photos
 from vornet.store.database import Connection, query
 
 #: of what is wrong so many measurands are drawn first
@@ -47,6 +48,7 @@ class Facts:
     events: list[dict[str, Any]]
     trials: list[dict[str, Any]]
     noticed: list[looks.Noticed]
+    pictures: list[dict[str, Any]]
 
     @property
     def unit(self) -> str:
@@ -81,7 +83,7 @@ def load(connection: Connection, compartment_id: int, today: date) -> Facts | No
         looks.with_looks(drains, noticed),
         connection.execute(query("board.sisters"), {"unit_id": row["unit_id"]}).fetchall(),
         _events(connection, compartment_id, loaded, charges, [*_seen_events(drains), *_noticed_events(noticed)]),
-        trials.listed(connection, compartment_id), noticed,
+        trials.listed(connection, compartment_id), noticed, photos.of_unit(connection, row["unit_id"], compartment_id, 200),
     )  # fmt: skip
 
 
@@ -225,6 +227,7 @@ class Around:
     drain: dict[str, Any] | None
     noticed: list[looks.Noticed]
     job_before: dict[str, Any] | None
+    pictures: list[dict[str, Any]]
 
     def __bool__(self) -> bool:
         return bool(self.drain or self.noticed)
@@ -240,7 +243,10 @@ def around(facts: Facts, detail: dict[str, Any]) -> Around:
     some = [n for n in facts.noticed if since <= n.on <= last and (n.bad or n.kind == "coolant")]
     odd = own is not None and any(look.what == "as found" and look.bad for look in own["looks"])
     told = before if before is not None and (odd or any(n.after == before["drain_id"] for n in some)) else None
-    return Around(own, some, told)
+    job = (own["extra"] or {}).get("job") if own else None
+    symptoms = {n.row_id for n in some if n.kind != "item"}
+    pictures = [p for p in facts.pictures if (p["job_id"] is not None and p["job_id"] == job) or p["observation_id"] in symptoms]
+    return Around(own, some, told, pictures)
 
 
 def _limits(limits: dict[str, tuple[np.ndarray, np.ndarray]], which: int, i: int, m: int) -> list[float]:

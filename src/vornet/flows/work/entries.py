@@ -91,7 +91,7 @@ def checked_value(key: str, value: Any) -> Any:
         return str(value).strip()[:1000]
     if key in ("pour", "level_read", "drip"):
         return _list_value(key, value)
-    if key in ("stop", "defer", "item", "done", "photo"):
+    if key in ("stop", "defer", "item", "done", "photo", "undo"):
         if not isinstance(value, dict):
             raise InputError(key, "is not understood")
         return value

@@ -16,7 +16,7 @@ from vornet.core.kit import LITRES, PIECES, Thing, things
 from vornet.flows.house import fleets, meters
 from vornet.flows.house.people import Visitor
 from vornet.flows.plan import service, stock
-from vornet.flows.work import drain, notes
+from vornet.flows.work import drain, notes, reopen
 from vornet.flows.work.cards import DEFER_WORDS, STATE_WORDS, card
 from vornet.store import queue
 from vornet.store.database import Connection, query
@@ -30,6 +30,9 @@ def follow(
         _defer(connection, who, job, part, entry)
         if part is not None and entry["value"].get("instead"):
             _close_part(connection, who, job, part, "deferred", str(entry["value"].get("what", ""))[:300])
+    elif key == "undo" and part is not None:
+        reopen.undo(connection, who.fleet_id, job["job_id"], part["part_id"], entry["at"].timestamp(), who.name, today)
+        part["state"] = "open"
     elif part is None or part["state"] != "open":
         return  # a second finishing of the same part is kept as an entry and changes nothing
     elif key == "stop":
@@ -120,6 +123,7 @@ def _item(connection: Connection, who: Visitor, job: dict[str, Any], part: dict[
         connection, who.fleet_id, part["item_id"], on, meter, str(value.get("outcome", "done")), reading,
         str(value.get("note", "")), who.name, today,
     )  # fmt: skip
+    connection.execute(query("jobs.record_of_part"), {"part_id": part["part_id"], "item_id": part["item_id"], "on": on})
     done = value.get("outcome", "done") != "not_done"
     if value.get("outcome", "done") == "done":
         spent = [Thing(name, 1.0, PIECES) for name in full["facts"].get("parts", ())]

@@ -24,3 +24,6 @@ ALTER TABLE job_device ADD COLUMN device text NOT NULL DEFAULT '', ADD COLUMN op
 -- What was seen at drains counts now: everything is judged again.
 DELETE FROM evaluated;
 INSERT INTO touched (fleet_id, what, id) SELECT fleet_id, 'compartment', compartment_id FROM standing ON CONFLICT DO NOTHING;
+
+-- What a part of a job used goes back when the part is opened again.
+GRANT UPDATE (part_id) ON stock_move TO vornet_app;

@@ -67,15 +67,41 @@ VALUES (%(fleet_id)s, %(entry_id)s, %(job_id)s, %(part_id)s, %(key)s, %(value)s,
 ON CONFLICT (fleet_id, entry_id) DO NOTHING RETURNING entry_id
 
 -- :put_photo  kept once
-INSERT INTO job_photo (fleet_id, photo_id, job_id, part_id, about, content, by)
-VALUES (%(fleet_id)s, %(photo_id)s, %(job_id)s, %(part_id)s, %(about)s, %(content)s, %(by)s)
+INSERT INTO job_photo (fleet_id, photo_id, job_id, part_id, unit_id, compartment_id, item_id, observation_id, deferred_id, place, about,
+    content, by)
+VALUES (%(fleet_id)s, %(photo_id)s, %(job_id)s, %(part_id)s, %(unit_id)s, %(compartment_id)s, %(item_id)s, %(observation_id)s,
+    %(deferred_id)s, %(place)s, %(about)s, %(content)s, %(by)s)
 ON CONFLICT (fleet_id, photo_id) DO NOTHING RETURNING photo_id
 
 -- :photos  which pictures there are, without their bytes
-SELECT photo_id, part_id, about, at, by FROM job_photo WHERE job_id = %(job_id)s ORDER BY at
+SELECT photo_id, part_id, about, place, at, by FROM job_photo WHERE job_id = %(job_id)s AND taken_back_by IS NULL ORDER BY at
 
 -- :photo  one picture
 SELECT content FROM job_photo WHERE photo_id = %(photo_id)s
+
+-- :photo_of  whether what a picture is of is at its unit
+SELECT EXISTS (SELECT 1 FROM compartment WHERE compartment_id = %(compartment_id)s AND unit_id = %(unit_id)s) AS compartment_id,
+       EXISTS (SELECT 1 FROM service_item WHERE item_id = %(item_id)s AND unit_id = %(unit_id)s) AS item_id,
+       EXISTS (SELECT 1 FROM observation WHERE observation_id = %(observation_id)s AND unit_id = %(unit_id)s) AS observation_id,
+       EXISTS (SELECT 1 FROM deferred WHERE deferred_id = %(deferred_id)s AND unit_id = %(unit_id)s) AS deferred_id
+
+-- :photos_of_unit  newest first
+SELECT p.photo_id, p.job_id, p.compartment_id, c.name AS compartment, p.item_id, i.name AS item, p.deferred_id, p.observation_id, p.place, p.about, p.at,
+       p.by
+FROM job_photo p LEFT JOIN compartment c ON c.fleet_id = p.fleet_id AND c.compartment_id = p.compartment_id
+LEFT JOIN service_item i ON i.fleet_id = p.fleet_id AND i.item_id = p.item_id
+WHERE p.unit_id = %(unit_id)s AND p.taken_back_by IS NULL
+  AND (%(compartment_id)s::bigint IS NULL OR p.compartment_id = %(compartment_id)s) ORDER BY p.at DESC LIMIT %(limit)s
+
+-- :last_photos  of each place of a unit, before a job
+SELECT DISTINCT ON (compartment_id, item_id, place) photo_id, compartment_id, item_id, place, about, at, by FROM job_photo
+WHERE unit_id = %(unit_id)s AND taken_back_by IS NULL AND place <> '' AND job_id IS DISTINCT FROM %(job_id)s
+ORDER BY compartment_id, item_id, place, at DESC
+
+-- :photo_back  shown no more, kept on record
+UPDATE job_photo p SET taken_back_by = %(by)s, taken_back_why = %(why)s FROM unit u
+WHERE u.fleet_id = p.fleet_id AND u.unit_id = p.unit_id AND p.photo_id = %(photo_id)s::uuid AND p.taken_back_by IS NULL
+RETURNING p.unit_id, u.name AS unit, p.about
 
 -- :put_device  a key for one job's entries only
 INSERT INTO job_device (fleet_id, token_hash, job_id, account_id, expires_at)
@@ -135,3 +161,42 @@ ORDER BY c.compartment_id, x.at DESC
 
 -- :device_owner  whose device a key belongs to, asked before anybody is known
 SELECT * FROM job_device_owner(%(token_hash)s)
+
+-- :reported  whether a lab has reported a bottle
+SELECT 1 FROM sample WHERE sample_no = %(sample_no)s AND superseded_by IS NULL LIMIT 1
+
+-- :bottle_of_drain  the bottle drawn at a drain
+SELECT sample_no FROM bottle WHERE drain_id = %(drain_id)s
+
+-- :drop_bottle  it is on record again when its part is closed again
+DELETE FROM bottle WHERE sample_no = %(sample_no)s
+
+-- :drop_waste  what was written down for the collector at this drain
+DELETE FROM waste WHERE job_id = %(job_id)s AND compartment_id = %(compartment_id)s
+
+-- :drop_deferred  what the closing put off: the second look, the stop
+DELETE FROM deferred WHERE job_id = %(job_id)s AND compartment_id = %(compartment_id)s AND kind IN ('recheck', 'stopped')
+  AND closed_at IS NULL
+
+-- :set_record_aside  what was written down of a service item in this job
+UPDATE service_record SET superseded_by = record_id, superseded_why = %(why)s
+WHERE record_id = (SELECT record_id FROM service_record WHERE part_id = %(part_id)s AND superseded_by IS NULL ORDER BY record_id DESC LIMIT 1)
+
+-- :record_of_part  which part of a job an item's newest record is from
+UPDATE service_record SET part_id = %(part_id)s WHERE item_id = %(item_id)s AND on_day = %(on)s AND superseded_by IS NULL
+
+-- :stock_back  what the part used goes back on the shelf
+INSERT INTO stock_move (fleet_id, depot_id, thing, kind, amount, on_day, note, recorded_by)
+SELECT fleet_id, depot_id, thing, 'received', amount, %(on)s, %(why)s, %(by)s FROM stock_move WHERE part_id = %(part_id)s
+
+-- :stock_free  and may be used again by the same part
+UPDATE stock_move SET part_id = NULL WHERE part_id = %(part_id)s
+
+-- :part_open  as before it was closed
+UPDATE job_part SET state = 'open', reason = '', drain_id = NULL, figures = '{}' WHERE part_id = %(part_id)s
+
+-- :job_open  so is its job
+UPDATE job SET state = 'open', closed_at = NULL WHERE job_id = %(job_id)s
+
+-- :restore  a cancelled card
+UPDATE job SET state = 'planned', closed_at = NULL WHERE job_id = %(job_id)s AND state = 'cancelled' RETURNING unit_id
