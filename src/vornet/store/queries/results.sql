@@ -2,13 +2,16 @@
 SELECT u.unit_id, u.name AS unit, c.compartment_id, c.name AS compartment
 FROM unit u LEFT JOIN compartment c USING (fleet_id, unit_id)
 
--- :announced  samples announced at a drain or by a bottle's label
+-- :announced  samples announced at a drain or by a bottle's label; not those that were put right since they were reported, whose
+-- label no longer says what the lab's file says
+WITH put_right AS MATERIALIZED (SELECT s.sample_no FROM correction k JOIN sample s USING (fleet_id, sample_id) WHERE k.kind = 'corrected')
 SELECT b.sample_no, b.compartment_id, c.unit_id, b.drawn_on AS on_day, b.meter, b.oil_id, b.oil_hours, b.topup_l
 FROM bottle b LEFT JOIN compartment c USING (fleet_id, compartment_id)
+WHERE b.sample_no NOT IN (SELECT sample_no FROM put_right)
 UNION ALL
 SELECT d.sample_no, d.compartment_id, c.unit_id, d.on_day, d.meter, NULL, NULL, NULL
 FROM drain d JOIN compartment c USING (fleet_id, compartment_id)
-WHERE d.superseded_by IS NULL AND d.sample_no IS NOT NULL
+WHERE d.superseded_by IS NULL AND d.sample_no IS NOT NULL AND d.sample_no NOT IN (SELECT sample_no FROM put_right)
   AND NOT EXISTS (SELECT 1 FROM bottle b WHERE b.sample_no = d.sample_no)
 
 -- :file_known  an earlier file with the same bytes from the same lab
@@ -81,6 +84,10 @@ SELECT EXISTS (SELECT 1 FROM staging_sample g JOIN sample s ON s.lab = g.lab AND
 UPDATE staging_sample g
 SET fate = CASE
         WHEN s.digest = g.digest THEN 'same'
+        -- put right here since: what the lab sends once more is what it sent before
+        WHEN EXISTS (SELECT 1 FROM sample o WHERE o.lab = g.lab AND o.sample_no = g.sample_no AND o.superseded_by IS NOT NULL
+                     AND o.digest = s.digest AND o.compartment_id IS NOT DISTINCT FROM g.compartment_id AND o.sampled_on = g.sampled_on
+                     AND o.values = g.values AND o.reported_on IS NOT DISTINCT FROM g.reported_on) THEN 'same'
         WHEN s.import_file_id = %(import_file_id)s AND s.row_no <> g.row_no THEN 'number_twice'
         WHEN s.import_file_id = %(import_file_id)s THEN 'reread'
         WHEN s.compartment_id IS DISTINCT FROM g.compartment_id THEN 'other_unit'
