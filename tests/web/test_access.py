@@ -14,7 +14,7 @@ from vornet.flows.judge import trials
 from vornet.flows.judge.settle import settling
 from vornet.flows.lab import labs, parcels
 from vornet.flows.weeks import depots, levelling, tasks
-from vornet.flows.work import cards
+from vornet.flows.work import cards, noted, notes
 from vornet.store.database import query
 from vornet.web.app import create_app
 from vornet.web.guard import OPEN_PATHS
@@ -62,11 +62,14 @@ def cast(db):
             "drain_id": c.execute("SELECT drain_id FROM drain").fetchone()["drain_id"],
             "sample_id": c.execute("SELECT sample_id FROM sample").fetchone()["sample_id"],
             "import_file_id": c.execute("SELECT import_file_id FROM import_file").fetchone()["import_file_id"],
+            "note": "level",
             "layout": "csv",
             "row_no": 2,
         }
         fleet_id = fleets.find(db, name)
         ids["kind"] = "csv"
+        notes.level_check(c, fleet_id, ids["compartment_id"], TODAY, 3900.0, 0.5, "t", TODAY)
+        ids["note_id"] = noted.listed(c, ids["compartment_id"])[0]["row_id"]
         ids["lab_id"] = labs.put(c, fleet_id, name="Lab A", way="hand", address="", key="", usual_days=9, depots=[], by="t")
         ids["bottle_id"] = parcels.draw(
             c, fleet_id, sample_no="CAST-1", compartment_id=ids["compartment_id"], oil_id=None, batch="", on=TODAY, meter=3860,
@@ -109,7 +112,8 @@ def test_each_role_may_post_only_what_is_its_own(db, served, cast, role):
     client = signed_in(served, f"cast-{role}")
     csrf = re.search(r'name="csrf" value="([^"]+)"', client.get("/me").text)[1]
     ids = {**cast[1], "template_id": 999999, "attachment_id": 999999, "account_id": 999999, "token_id": 999999, "hold_id": 999999,
-           "held_row_id": 999999, "deferred_id": 999999, "invitation_id": 999999, "feed_id": 999999, "reading_id": 999999, "answer": "drop",
+           "held_row_id": 999999, "deferred_id": 999999, "invitation_id": 999999, "feed_id": 999999, "reading_id": 999999,
+           "part_id": 999999, "photo_id": "0" * 36, "answer": "drop",
            "what": "fix"}  # fmt: skip
     reached = []
     for route in routes(create_app(db, today=TODAY)):
@@ -144,7 +148,7 @@ IDS = ("compartments/{compartment_id}", "compartments/{compartment_id}/register"
        "items/{item_id}", "items/{item_id}/edit", "library/oils/{oil_id}", "units/new?copy={unit_id}",
        "compartments/{compartment_id}/drain", "jobs/{job_id}", "jobs/{job_id}/do", "jobs/{job_id}/card.pdf", "q/{compartment_id}",
        "units/{unit_id}/job", "units/{unit_id}/labels.pdf", "compartments/{compartment_id}/samples/{sample_id}",
-       "compartments/{compartment_id}/drains/{drain_id}")  # fmt: skip
+       "compartments/{compartment_id}/drains/{drain_id}", "compartments/{compartment_id}/notes/{note}/{note_id}")  # fmt: skip
 
 
 @pytest.mark.parametrize("path", IDS)

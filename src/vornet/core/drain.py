@@ -107,11 +107,12 @@ def start_value(share: Any, old: Any, new: Any) -> Any:
     return share * old + (1 - share) * new
 
 
-def figures(sump: Sump, facts: DrainFacts) -> DrainFigures:
+def figures(sump: Sump, facts: DrainFacts, pour: str = "approach") -> DrainFigures:
     """Residual, refill target, what is poured and what is still to add.
 
     An overfull system held more than its volume, so more of it stays when the same comes out. Raises InputError (fields
-    ``level_missing_l``, ``drained_volume_l``, ``poured_l``) when the facts cannot be.
+    ``level_missing_l``, ``drained_volume_l``, ``poured_l``) when the facts cannot be. ``pour``: short and then up to the mark
+    (approach), all of it at once (all), or what came out with what was low before (returned), which needs no capacity.
 
     >>> figures(Sump(60, 55, 53, 4), DrainFacts(level_before=1.5, out_l=54)).residual_l
     8.0
@@ -130,6 +131,8 @@ def figures(sump: Sump, facts: DrainFacts) -> DrainFigures:
         residual = max(holds - capacity, 0.0)
         assumed.append(OUT_NOT_MEASURED)
     target = holds - residual if facts.out_l is not None and residual is not None and holds else capacity
+    if target is None and pour == "returned" and facts.out_l is not None:
+        target = facts.out_l + (missing or 0.0)
     if holds and residual is not None and facts.poured_l > (holds - residual) * POURED_SHARE + POURED_L:
         raise InputError("poured_l", f"{facts.poured_l:g} L poured is more than the {holds - residual:.1f} L that fits")
     add = None
@@ -141,9 +144,10 @@ def figures(sump: Sump, facts: DrainFacts) -> DrainFigures:
     fall = 0.0
     if facts.filter_changed and not facts.prefilled and sump.refill_l and sump.refill_without_filter_l:
         fall = sump.refill_l - sump.refill_without_filter_l
+    first = None if target is None else (FIRST_SHARE if pour == "approach" else 1.0) * target
     return DrainFigures(
         missing, residual, residual / holds if residual is not None and holds else None, _residual_sd(residual, facts), target,
-        None if target is None else FIRST_SHARE * target, facts.poured_l, facts.level_after, add, fall, tuple(assumed),
+        first, facts.poured_l, facts.level_after, add, fall, tuple(assumed),
     )  # fmt: skip
 
 

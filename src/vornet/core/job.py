@@ -14,6 +14,11 @@ from vornet.core.drain import DrainFacts, DrainFigures
 
 #: what a part of a visit is for: the oil is changed, or a bottle is drawn between two drains
 DRAIN, BOTTLE = "drain", "sample"
+#: or one part of it is changed or cleaned while the oil stays in
+FILTER_ONLY, MAGNETIC, BREATHER = "filter", "magnetic_filter", "breather"
+PART_TASKS: dict[str, str] = {FILTER_ONLY: "Filter of ", MAGNETIC: "Magnetic filter of ", BREATHER: "Breather of "}
+#: where a part task finds what it is about in the register
+PARTS_OF: dict[str, str] = {FILTER_ONLY: "filters", MAGNETIC: "magnetic_filters", BREATHER: "breathers"}
 #: entries of these keys are a list: each one counts
 LISTS = ("pour", "level_read", "photo", "drip")
 MAGNET = ("clean", "fine fuzz", "a few flecks", "thick furry build-up", "slivers or chips")
@@ -28,6 +33,10 @@ AS_FOUND = {"over_tight": "over-tight", "fused_washer": "fused or doubled washer
             "loose_filter": "loose filter", "leak": "leaking", "nothing": "nothing odd"}  # fmt: skip
 TIGHTENED = {"turns": "by turns after contact", "hand": "hand-tight", "torque": "to a torque", "back_off": "to contact, back off, again",
              "feel": "by feel"}  # fmt: skip
+#: what is looked after when a filter is changed, for whoever asks to be reminded
+FILTER_CHECKS = ("old seal is off the face", "face is clean", "new seal is oiled", "film is off", "arrow points with the flow")
+BREATHERS = {"clean": "clean", "oily": "oily", "blocked": "blocked"}
+PART_ACTIONS = {"cleaned": "cleaned and refitted", "replaced": "replaced", "left": "left as it was"}
 WAYS = {"plug": "drain plug", "valve": "valve and hose", "suction": "suction"}
 WARMTH = {"hot": "hot", "warm": "warm", "cool": "cool"}
 
@@ -87,10 +96,21 @@ _STEPS: dict[str, Step] = {
         Step("shut", "Every drain shut", "Start threads by hand. Over-tightening strips plastic and aluminium."),
         Step("pour", "Fill it", "Adding is easy, removing is not: overfilled oil foams and pushes out of the vents."),
         Step("prove", "Prove it", "Running: keep clear of belts and fans, and let the exhaust out."),
+        Step("magnetic", "The magnetic filter", "Gloves: slivers cut. Wipe it off on paper, not into the wash."),
+        Step("breather", "The breather", "Clean round it first; what falls in stays in."),
         Step("end", "Finish", "Used oil and filters go to a licensed collector; never on the ground, never mixed with coolant."),
     )
 }  # fmt: skip
 _FILL_FIRST = ("gearbox", "axle", "differential", "final_drive", "primary")
+
+
+def fills_first(kind: str, document: Mapping[str, Any]) -> bool:
+    """Whether the fill plug has to be proven open before a drain is touched: a drained box that cannot be filled is stranded.
+
+    >>> fills_first("axle", {}), fills_first("engine", {})
+    (True, False)
+    """
+    return kind in _FILL_FIRST or document.get("level_method") == "overflow"
 
 
 def steps(kind: str, document: Mapping[str, Any], schools: Mapping[str, str], sample: bool, task: str = DRAIN) -> tuple[Step, ...]:
@@ -99,11 +119,14 @@ def steps(kind: str, document: Mapping[str, Any], schools: Mapping[str, str], sa
     ``schools``: options in force (core.schools). A box with a fill plug proves that it opens first; oil
     that is drained after cooling is not warmed; the filter comes off before, while or after it drains.
     """
+    if task in PART_TASKS:
+        own = {FILTER_ONLY: ("filter", "prove"), MAGNETIC: ("magnetic",), BREATHER: ("breather",)}[task]
+        return tuple(_STEPS[k] for k in ("safe", "meter", *own, "end"))
     if task == BOTTLE:
         warm = () if schools.get("drain_temperature") == "cooled" else ("warm",)
         return tuple(_STEPS[k] for k in ("safe", "meter", *warm, "sample", "end"))
     order = ["safe", "meter"]
-    if kind in _FILL_FIRST or document.get("level_method") == "overflow":
+    if fills_first(kind, document):
         order.append("fill_open")
     order.append("level")
     if schools.get("drain_temperature") != "cooled":
@@ -146,6 +169,8 @@ class Kit:
 
 def kit(document: Mapping[str, Any], sample: bool, pack_l: float, task: str = DRAIN) -> Kit:
     """Oil in packs, filters, seals, bottle, tools and pan for one compartment as the register knows it."""
+    if task in PART_TASKS:
+        return _part_kit(document, task, pack_l)
     if task == BOTTLE:
         return Kit((KitLine("Sample bottle and label", "capped until the moment"), KitLine("Tube or valve fitting")), None, pack_l, None)
     lines: list[KitLine] = []
@@ -176,6 +201,16 @@ def kit(document: Mapping[str, Any], sample: bool, pack_l: float, task: str = DR
         lines.append(KitLine(fills, ", ".join(p["place"] for p in document.get("fill_points", ()))))
     holds = document.get("system_volume_l") or capacity
     return Kit(tuple(lines), refill, pack_l, None if not holds else float(holds))
+
+
+def _part_kit(document: Mapping[str, Any], task: str, pack_l: float) -> Kit:
+    lines = []
+    for f in document.get(PARTS_OF[task], ()):
+        name = f.get("part") or f.get("place", "part")
+        never = "never " + ", ".join(f["barred"]) if f.get("barred") else ""
+        lines.append(KitLine(f"{f.get('count', 1)} × {name}", never or ("washed and refitted" if f.get("washable") else "")))
+    lines.append(KitLine("Oil to fill it up", document.get("oil", "")))
+    return Kit(tuple(lines), None, pack_l, None)
 
 
 # ---- what was entered ------------------------------------------------------------------------------------------
@@ -230,23 +265,51 @@ def fold(entries: Iterable[Entry]) -> dict[int | None, Said]:
     return out
 
 
+def level_before(said: Said) -> float | None:
+    """The level found, between the marks; of a two-sided axle the lower side's."""
+    found = [said.get(k) for k in ("level_before", "level_before_left", "level_before_right")]
+    return min((float(v) for v in found if v is not None), default=None)
+
+
+def level_after(said: Said) -> float | None:
+    """The level read last once it had run; of two sides the lower one's last."""
+    last: dict[str, float] = {}
+    for v in said.lists.get("level_read", ()):
+        if v.get("run"):
+            last[str(v.get("side") or "")] = float(v["reading"])
+    return min(last.values(), default=None)
+
+
+def fitted(document: Mapping[str, Any], said: Said) -> str | None:
+    """Why the filter that was fitted may not stay: one that is barred here; None when nothing is wrong with it.
+
+    >>> fitted({"filters": [{"part": "F-1", "barred": ["F-9 short"]}]}, Said({"filter_part": "f-9 SHORT"}))
+    'F-9 short is barred here: a look-alike that starves it'
+    """
+    part = str(said.get("filter_part") or "").strip().casefold()
+    for f in document.get("filters", ()):
+        for barred in f.get("barred", ()):
+            if part and part == str(barred).strip().casefold():
+                return f"{barred} is barred here: a look-alike that starves it"
+    return None
+
+
 # ---- what follows ----------------------------------------------------------------------------------------------
 def facts_of(document: Mapping[str, Any], said: Said) -> DrainFacts:
     """What one part's entries say of its drain."""
-    levels = [v for v in said.lists.get("level_read", ()) if v.get("run")]
-    before, out_l = said.get("level_before"), said.get("out_l")
+    before, out_l = level_before(said), said.get("out_l")
     return DrainFacts(
-        level_before=None if before is None else float(before), out_l=None if out_l is None else float(out_l),
+        level_before=before, out_l=None if out_l is None else float(out_l),
         out_kind=str(said.get("out_kind", "measured")),
         filter_changed=said.get("filter_changed", "yes" if document.get("filters") else "no") == "yes",
         prefilled=said.get("prefilled") == "yes", poured_l=sum(float(p["litres"]) for p in said.lists.get("pour", ())),
-        level_after=float(levels[-1]["reading"]) if levels else None,
+        level_after=level_after(said),
     )  # fmt: skip
 
 
-def figures(document: Mapping[str, Any], said: Said) -> DrainFigures:
-    """What follows from one part's entries. Raises InputError when they cannot be."""
-    return drain.figures(drain.sump_of(document), facts_of(document, said))
+def figures(document: Mapping[str, Any], said: Said, pour: str = "approach") -> DrainFigures:
+    """What follows from one part's entries. ``pour``: the school in force. Raises InputError when they cannot be."""
+    return drain.figures(drain.sump_of(document), facts_of(document, said), pour)
 
 
 def open_drains(document: Mapping[str, Any], said: Said) -> list[str]:
@@ -268,19 +331,32 @@ def wanting(document: Mapping[str, Any], said: Said, visit: Said, meter_no: int 
         out.append(("meter", "the meter has not been read"))
     if task == BOTTLE:
         return out if said.get("sample_no") else [*out, ("sample", "the bottle has no number")]
+    if task in (MAGNETIC, BREATHER):
+        return out if said.get("part_action") else [*out, ("part_action", "say what was done with it")]
+    if fitted(document, said) is not None and said.get("filter_changed") != "no":
+        out.append(("filter_part", fitted(document, said) or ""))
+    if task == FILTER_ONLY:
+        return [*out, *_leaks(said)]
+    if fills_first(str(document.get("kind", "")), document) and said.get("fill_open") != "yes":
+        out.append(("fill_open", "the fill plug is not proven open"))
     still = open_drains(document, said)
     if still:
         out.append(("shut", f"not confirmed shut: {', '.join(still)}"))
     if not said.lists.get("pour"):
         out.append(("pour", "nothing has been poured in"))
-    if said.get("leaks") is None:
-        out.append(("leaks", "the leak check is missing"))
-    elif said.get("leaks") != "none" and not said.get("defer"):
-        out.append(("leaks", "it leaks: put that off with an owner and a day, or stop"))
+    out += _leaks(said)
     away = said.get("parts_out") or 0
     if away and said.get("parts_in") != away:
         out.append(("parts_in", f"{away:g} parts came out, {said.get('parts_in') or 0:g} went back"))
     return out
+
+
+def _leaks(said: Said) -> list[tuple[str, str]]:
+    if said.get("leaks") is None:
+        return [("leaks", "the leak check is missing")]
+    if said.get("leaks") != "none" and not said.get("defer"):
+        return [("leaks", "it leaks: put that off with an owner and a day, or stop")]
+    return []
 
 
 def suggests_stop(said: Said) -> str | None:

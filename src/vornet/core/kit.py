@@ -7,7 +7,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
-from vornet.core.job import BOTTLE
+from vornet.core.job import BOTTLE, PARTS_OF
 
 #: spans of torque wrenches as they are sold, N·m; common practice, no source
 WRENCHES = ((5.0, 25.0), (20.0, 100.0), (40.0, 200.0), (100.0, 500.0), (200.0, 1000.0))
@@ -40,6 +40,11 @@ def things(document: Mapping[str, Any], sample: bool, task: str = "drain") -> li
     """
     if task == BOTTLE:
         return [Thing(BOTTLE_THING, 1.0, PIECES)]
+    if task in PARTS_OF:  # a washable one goes back
+        return summed(
+            Thing(str(f["part"]), float(f.get("count", 1)), PIECES, tuple(f.get("approved", ())), tuple(f.get("barred", ())))
+            for f in document.get(PARTS_OF[task], ()) if f.get("part") and not f.get("washable")
+        )  # fmt: skip
     out = []
     capacity = document.get("capacity_l") or document.get("system_volume_l")
     if document.get("oil") and capacity:

@@ -192,6 +192,19 @@ def decimals(kind: str, measures: str) -> int:
     return KINDS[kind].decimals[measures == US]
 
 
+def digits(value: float | None, kind: str, measures: str) -> int:
+    """Digits behind the mark that a shown figure is worth: the usual ones, and one more where a small one would lose by it.
+
+    >>> digits(0.23, "volume", SI), digits(0.5, "volume", SI), digits(7.5, "torque", SI), digits(75.4, "torque", SI)
+    (2, 1, 1, 0)
+    """
+    usual, got = decimals(kind, measures), shown(value, kind, measures)
+    small = {"volume": 1.0, "torque": 20.0}.get(kind, 0.0)
+    if got is None or not 0 < abs(got) < small:
+        return usual
+    return usual + 1 if abs(round(got, usual) - got) >= 0.5 * 10.0 ** -(usual + 1) else usual
+
+
 def as_typed(value: float | None, kind: str, measures: str) -> str:
     """A stored quantity as it would be typed into a field: enough digits that it comes back the same."""
     got = shown(value, kind, measures)

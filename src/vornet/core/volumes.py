@@ -40,6 +40,20 @@ def level_missing_l(reading: float, between_marks_l: float) -> float:
     return (1.0 - reading) * between_marks_l
 
 
+def stretch_loss(missing_before_l: float, missing_now_l: float, added_l: float, length: float) -> tuple[float, float] | None:
+    """(litres lost, litres per 1,000 of the meter) between two levels read with ``added_l`` poured in between, over ``length`` h or km.
+
+    None where no meter passed. Below nothing: the level rose by itself, which is no loss.
+
+    >>> stretch_loss(0.5, 1.5, 2.0, 120)
+    (3.0, 25.0)
+    """
+    if not length > 0:
+        return None
+    lost = missing_now_l - missing_before_l + added_l
+    return lost, 1000 * lost / length
+
+
 def residual_l(system_volume_l: float, drained_l: float, missing_l: float = 0.0) -> float:
     """Oil left behind at a drain (L): oil present before it less what came out, filter's contents included.
 

@@ -103,6 +103,7 @@ class Seal(Row):
 class Filter(Row):
     part: Name
     place: str | None = None
+    kind: Literal["spin_on", "cartridge", "inline"] | None = None
     count: Count = 1
     volume_l: Positive | None = None
     tightening: Literal["turns", "hand", "torque", "back_off"] | None = None
@@ -160,6 +161,7 @@ class Facts(Row):
     sampling_point: Literal["mid_stream", "valve", "dipstick_tube"] | None = None
     oil_loss: Literal["with_metal", "clean"] | None = None
     oil_pressure_wait_s: Positive | None = None
+    indicator_reset: Words | None = None
     access: Words | None = None
     required_approvals: list[Name] = []
     oils: list[OilBand] = []

@@ -30,6 +30,7 @@ from vornet.web import (
     account,
     admin,
     attachments,
+    away,
     board,
     bottles,
     compartment,
@@ -105,7 +106,7 @@ def create_app(db: Database, today: date | None = None, demo: bool = False) -> F
     for module in (
         signin, account, welcome, board, compartment, interval, trials, prices, policy, in_oil, drain, bottles, lab, review, limits,
         report, plan, weeks_kit, weeks_told, weeks,
-        job_pages, paper, put_right, noted, pictures, unit_new, unit, compartment_form, items, attachments, waste, library,
+        away, job_pages, paper, put_right, noted, pictures, unit_new, unit, compartment_form, items, attachments, waste, library,
         calculator_pages, admin,
     ):  # fmt: skip
         app.include_router(module.router, include_in_schema=False)

@@ -24,13 +24,15 @@ from vornet.web.job import DEVICE_PATH
 
 POLICY = (
     "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; "
-    "connect-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'"
+    "connect-src 'self'; worker-src 'self'; form-action 'self'; base-uri 'none'; frame-ancestors 'none'"
 )
 #: what a year is, s: for how long browsers reach an installation behind TLS by nothing else
 YEAR_S = 31_536_000
 #: all that is open to whoever owes the fleet a second factor
 OWED_PATHS = ("/me/second-factor", "/sign-out", "/fleet", "/static/", "/healthy")
-OPEN_PATHS = ("/sign-in", "/set-up", "/invitation/", "/password/", "/static/", "/api/v1/calc/", "/api/v1/openapi.json", "/feeds/", "/healthy")
+OPEN_PATHS = (
+    "/sign-in", "/set-up", "/invitation/", "/password/", "/static/", "/api/v1/calc/", "/api/v1/openapi.json", "/feeds/", "/healthy", "/sw.js",
+)  # fmt: skip
 
 
 class Guard:
@@ -125,7 +127,7 @@ class Guard:
                 return JSONResponse({"detail": "this job's key has ended: open the job again"}, 401)
         elif bearer[:7].lower() == "bearer " and path.startswith("/api/"):
             found = await run_in_threadpool(tokens.bearer, self.db, bearer[7:].strip())
-        elif token and not path.startswith(("/static/", "/healthy")):
+        elif token and not path.startswith(("/static/", "/healthy", "/sw.js")):
             found = await run_in_threadpool(sessions.visitor, self.db, token)
         if found is not None and found.owes_second and not path.startswith(OWED_PATHS):
             return self._owes(request, path)

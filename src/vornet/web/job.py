@@ -14,16 +14,17 @@ from markupsafe import Markup
 from starlette.exceptions import HTTPException
 
 from vornet.api.bodies import Raw, takes
+from vornet.core import cautions, measures, measuring
 from vornet.core import drain as drains
 from vornet.core import job as rules
-from vornet.core import measures, measuring
 from vornet.core.errors import InputError
 from vornet.flows.judge import trials
-from vornet.flows.pages import board
+from vornet.flows.pages import board, looks
 from vornet.flows.pages import rows as rows_of
 from vornet.flows.register import units
-from vornet.flows.work import cards, entries, noted, notes, photos, put_off, reopen
+from vornet.flows.work import cards, entries, my_day, noted, notes, photos, put_off, reopen
 from vornet.io.equipment import READINGS, TIGHTENING
+from vornet.store.database import Connection
 from vornet.web import forms
 from vornet.web.charts import grades
 from vornet.web.pages import (
@@ -61,11 +62,15 @@ def _card(request: Request, job_id: int) -> dict[str, Any]:
 @router.get("/jobs", dependencies=[needs("see")])
 def show_list(request: Request, state: str = "todo") -> Response:
     """Job cards, what is to do first; what was put off beside them."""
-    with database(request).fleet(visitor(request).fleet_id) as connection:
+    who = visitor(request)
+    with database(request).fleet(who.fleet_id) as connection:
         found = cards.cards(connection, state)
         waiting = put_off.deferred(connection)
+        mine = my_day.day(connection, who, today(request)) if found["state"] == "todo" else {}
+        depots, works_at = my_day.depots(connection), my_day.works_at(connection, who)
     return render(
-        request, "jobs.html", **found, put_off=waiting, state_words=cards.STATE_WORDS, defer_words=cards.DEFER_WORDS,
+        request, "jobs.html", **found, groups=mine, group_words=my_day.GROUPS, depots=depots, works_at=works_at, put_off=waiting,
+        state_words=cards.STATE_WORDS, defer_words=cards.DEFER_WORDS,
     )  # fmt: skip
 
 
@@ -99,11 +104,17 @@ def make(request: Request, unit_id: int, form: Form) -> Response:
         with recording(request) as connection:
             job_id = cards.make(
                 connection, who.fleet_id, unit_id, form.ids("compartment"), form.ids("item"), on, form.get("sample") == "yes",
-                form.get("note", ""), who.name, form.ids("bottle"),
+                form.get("note", ""), who.name, form.ids("bottle"), _part_tasks(form.many("part")),
             )  # fmt: skip
     except InputError as error:
         return _new(request, unit_id, None, error.why)
     return RedirectResponse(f"/jobs/{job_id}/do" if form.get("go") else f"/jobs/{job_id}", 303)
+
+
+def _part_tasks(chosen: list[str]) -> list[tuple[str, int]]:
+    """Filters, magnetic filters and breathers as the form names them: task, then compartment."""
+    pairs = [text.partition(":") for text in chosen]
+    return [(task, int(number)) for task, _, number in pairs if number.isdigit()]
 
 
 @router.get("/jobs/{job_id}", dependencies=[needs("see")])
@@ -179,8 +190,8 @@ def job_rules() -> dict[str, float]:
     }  # fmt: skip
 
 
-def _device_data(request: Request, found: dict[str, Any], token: str) -> dict[str, Any]:
-    system = visitor(request).measures
+def _device_data(request: Request, found: dict[str, Any], token: str, last: dict[Any, dict[str, Any]]) -> dict[str, Any]:
+    system, day = visitor(request).measures, today(request)
     liters = measures.shown(1.0, "volume", system) or 1.0
     parts = {}
     for p in found["parts"]:
@@ -193,6 +204,8 @@ def _device_data(request: Request, found: dict[str, Any], token: str) -> dict[st
             "without": d.get("capacity_without_filter_l"), "marks": d.get("volume_between_marks_l"),
             "filters": bool(d.get("filters")), "pack": p["kit"].pack_l,
             "drains": [x["place"] for x in d.get("drain_points", ())] or ["drain"],
+            "gate": p["task"] == rules.DRAIN and rules.fills_first(p["kind"], d), "pour": p["schools"].get("pour", "approach"),
+            "barred": [b for f in d.get("filters", ()) for b in f.get("barred", ())], **cards.meter_bounds(place, day),
             "starts": cards.start_values(place), "interval": place["interval_meter"], "meter_no": place["meter_no"],
             "meter_unit": measures.unit(meter_kind, system), "meter_factor": measures.shown(1.0, meter_kind, system),
             "latest": place["latest"]["meter"] if place["latest"] else None,
@@ -204,6 +217,11 @@ def _device_data(request: Request, found: dict[str, Any], token: str) -> dict[st
         "volume": measures.unit("volume", system), "volume_factor": liters, "specs": parts, "rules": job_rules(), "assumed": ASSUMED,
         "hand": {"mark": hand(request).mark, "us": system == measures.US, "kinds": {k: measures.written(k) for k in PHONE_KINDS}},
         "stops": {k: s.do_now for k, s in rules.STOPS.items()},
+        "last_photos": {
+            f"{p['part_id']}|{place}": {"id": str(row["photo_id"]), "about": row["about"], "on": row["at"].date().isoformat()}
+            for p in found["parts"] for (compartment, item, place), row in last.items()
+            if (p["compartment_id"], p["item_id"]) == (compartment, item)
+        },
     }  # fmt: skip
 
 
@@ -217,15 +235,36 @@ def do(request: Request, job_id: int) -> Response:
             raise HTTPException(404, "There is no such job card in this fleet.")
         if found["job"]["state"] == "cancelled":
             raise HTTPException(404, "This job was cancelled.")
+        begun = entries.begun_by_others(connection, who, job_id)
         token = entries.open_on_device(connection, who, job_id)
         state = entries.standing(connection, job_id)
+        last = photos.last_ones(connection, found["job"]["unit_id"], job_id)
     found = opened(found)
-    data = _device_data(request, found, token) | {"entries": state["entries"], "parts_now": state["parts"]}
+    data = _device_data(request, found, token, last) | {"entries": state["entries"], "parts_now": state["parts"]}
     return render(
         request, "job_do.html", **_words(found), screens=screens(found), data=json.dumps(data, default=str),
         art_magnet=lambda g: Markup(grades.magnet(g)), art_oil=lambda k: Markup(grades.oil(k)),
-        art_pleats=lambda k: Markup(grades.pleats(k)), art_level=lambda g: Markup(grades.level(g)),
+        art_pleats=lambda k: Markup(grades.pleats(k)), art_level=lambda g: Markup(grades.level(g)), begun=begun,
+        last={p["part_id"]: _last_looks(p) for p in found["parts"] if p["compartment_id"] is not None}, caution_of=cautions.of_item,
+        bleeds=cautions.bleeds, blown={p["part_id"]: _blown(p) for p in found["parts"] if p["compartment_id"] is not None},
+        tightened=rules.TIGHTENED, filter_checks=rules.FILTER_CHECKS, breathers=rules.BREATHERS, part_actions=rules.PART_ACTIONS,
     )  # fmt: skip
+
+
+def _last_looks(part: dict[str, Any]) -> list[dict[str, Any]]:
+    """What was seen at this compartment's last drains, newest first."""
+    return [{"on": d["on_day"], "looks": looks.of_drain(d)} for d in part["place"]["drains"][:2]]
+
+
+def _blown(part: dict[str, Any]) -> int:
+    """How often the air filter was blown out since it was new."""
+    count = 0
+    for d in part["place"]["drains"]:
+        action = (d.get("extra") or {}).get("air_action")
+        if action == "replaced":
+            break
+        count += action == "blown"
+    return count
 
 
 def _device_may(request: Request) -> None:
@@ -251,7 +290,7 @@ def take_entries(request: Request, job_id: int, body: Raw) -> Response:
             answer = entries.take(connection, who, job_id, rows, datetime.now(UTC), today(request))
     except InputError as error:
         return JSONResponse({"detail": str(error)}, 404)
-    return JSONResponse(json.loads(json.dumps(answer, default=str)))
+    return JSONResponse(json.loads(json.dumps(answer | {"now": datetime.now(UTC).timestamp() * 1000}, default=str)))
 
 
 @router.post("/jobs/{job_id}/photos", dependencies=[needs("log_work"), Depends(_device_may), takes(photos.LARGEST_PHOTO + 100_000)])
@@ -339,19 +378,25 @@ def quick(request: Request, compartment_id: int, saved: str = "") -> Response:
 
 @router.post("/q/{compartment_id}", dependencies=[needs("log_work")])
 def note(request: Request, compartment_id: int, form: Form) -> Response:
-    """One thing noted in between."""
-    who, day = visitor(request), today(request)
+    """One thing noted in between; from a phone's script it comes with an id of its own, and counts once."""
+    who, day, sent = visitor(request), today(request), request.headers.get("X-Note")
     try:
-        said = _note(request, compartment_id, form, who, day)
+        said = _note(request, compartment_id, form, who, day, sent)
+        if sent:
+            return JSONResponse({"said": said})
     except InputError as error:
+        if sent:
+            return JSONResponse({"detail": str(error)}, 422)
         words = {"meter": "Meter", "litres": "Litres", "reading": "Level", "level": "Level", "on": "Day", "what": "What"}
         return _quick(request, compartment_id, f"{words.get(error.field, error.field)}: {error.why}")
     return RedirectResponse(f"/q/{compartment_id}?saved={said}", 303)
 
 
-def _note(request: Request, compartment_id: int, form: dict[str, str], who: Any, day: date) -> str:
+def _note(request: Request, compartment_id: int, form: dict[str, str], who: Any, day: date, sent: str | None) -> str:
     do_, system = form.get("do", ""), hand(request)
     with recording(request) as connection:
+        if sent and not notes.heard_first(connection, who.fleet_id, sent, do_):
+            return "Kept already"
         row = rows_of.compartment(connection, compartment_id)
         if row is None:
             raise InputError("compartment", "is not in this fleet")
@@ -366,7 +411,7 @@ def _note(request: Request, compartment_id: int, form: dict[str, str], who: Any,
             if level is None:
                 raise InputError("level", "tap where it stands")
             notes.level_check(connection, who.fleet_id, compartment_id, on, meter, level, who.name, day)
-            return "Level kept"
+            return "Level kept" + _loss(connection, compartment_id, row)
         if do_ == "topup":
             if volume["litres"] is None:
                 raise InputError("litres", "how much went in")
@@ -388,6 +433,17 @@ def _note(request: Request, compartment_id: int, form: dict[str, str], who: Any,
             )  # fmt: skip
             return "Noted"
     raise InputError("what", "choose what to note")
+
+
+def _loss(connection: Connection, compartment_id: int, row: dict[str, Any]) -> str:
+    """What the last stretch lost, by the level just read and the one before it, in words; '' where it cannot be told."""
+    found = notes.last_stretch(connection, compartment_id, row["volume_between_marks_l"])
+    if found is None:
+        return ""
+    lost, per_1000, length = found
+    if lost <= 0:
+        return f": nothing lost in the last {length:,.0f} {row['meter_unit']}"
+    return f": {lost:.2f} L lost in the last {length:,.0f} {row['meter_unit']}, {per_1000:.1f} L per 1,000"
 
 
 def week_of(text: str, day: date) -> tuple[date, date]:

@@ -60,26 +60,26 @@ def _page(request: Request, kind: str, row: dict[str, Any], fields: dict[str, st
     )  # fmt: skip
 
 
-@router.get("/compartments/{compartment_id}/notes/{kind}/{row_id}", dependencies=[needs("log_work")])
-def ask(request: Request, compartment_id: int, kind: str, row_id: int) -> Response:
+@router.get("/compartments/{compartment_id}/notes/{note}/{note_id}", dependencies=[needs("log_work")])
+def ask(request: Request, compartment_id: int, note: str, note_id: int) -> Response:
     """A note as it stands, to be put right or taken back."""
-    row = _of(request, compartment_id, kind, row_id)
-    return _page(request, kind, row, _as_typed(row, kind, hand(request)))
+    row = _of(request, compartment_id, note, note_id)
+    return _page(request, note, row, _as_typed(row, note, hand(request)))
 
 
-@router.post("/compartments/{compartment_id}/notes/{kind}/{row_id}", dependencies=[needs("log_work")])
-def save(request: Request, compartment_id: int, kind: str, row_id: int, posted: Form) -> Response:
+@router.post("/compartments/{compartment_id}/notes/{note}/{note_id}", dependencies=[needs("log_work")])
+def save(request: Request, compartment_id: int, note: str, note_id: int, posted: Form) -> Response:
     """Another day, meter, figure or place; or the note taken back. With the reason; the old row stays."""
-    row, who, by = _of(request, compartment_id, kind, row_id), visitor(request), hand(request)
-    fields, before = {k: str(v)[:2000] for k, v in posted.items()}, _as_typed(row, kind, by)
+    row, who, by = _of(request, compartment_id, note, note_id), visitor(request), hand(request)
+    fields, before = {k: str(v)[:2000] for k, v in posted.items()}, _as_typed(row, note, by)
     to = compartment_id
     try:
         with recording(request) as connection:
             if fields.get("do") == "take":
-                noted.take_back(connection, who.fleet_id, kind, row_id, fields.get("why", ""), who.name)
+                noted.take_back(connection, who.fleet_id, note, note_id, fields.get("why", ""), who.name)
             else:
                 right: dict[str, Any] = {}
-                for name in (*noted.FIELDS[kind], "meter"):
+                for name in (*noted.FIELDS[note], "meter"):
                     if name in fields and fields[name].strip() != before[name]:
                         right[name] = _value(row, name, fields[name].strip(), by)
                 if fields.get("on", before["on"]) != before["on"]:
@@ -88,9 +88,9 @@ def save(request: Request, compartment_id: int, kind: str, row_id: int, posted: 
                 if where != (before["unit"], before["compartment"]):
                     to = right["compartment_id"] = put_right.place_named(connection, *where)["compartment_id"]
                 change = noted.Change(right, fields.get("why", ""))
-                noted.correct(connection, who.fleet_id, kind, row_id, change, who.name, today(request))
+                noted.correct(connection, who.fleet_id, note, note_id, change, who.name, today(request))
     except InputError as error:
-        return _page(request, kind, row, {**before, **fields}, {error.field: error.why})
+        return _page(request, note, row, {**before, **fields}, {error.field: error.why})
     return RedirectResponse(f"/compartments/{to}#between", 303)
 
 
@@ -105,10 +105,10 @@ def _value(row: dict[str, Any], name: str, text: str, by: Hand) -> Any:
     return found
 
 
-@router.post("/compartments/{compartment_id}/notes/{kind}/{row_id}/undo", dependencies=[needs("log_work")])
-def undo(request: Request, compartment_id: int, kind: str, row_id: int, form: Form) -> Response:
+@router.post("/compartments/{compartment_id}/notes/{note}/{note_id}/undo", dependencies=[needs("log_work")])
+def undo(request: Request, compartment_id: int, note: str, note_id: int, form: Form) -> Response:
     """One's own slip of the last minute taken back."""
     who = visitor(request)
     with recording(request) as connection:
-        noted.undo(connection, who.fleet_id, compartment_id, kind, row_id, who.name, today(request))
+        noted.undo(connection, who.fleet_id, compartment_id, note, note_id, who.name, today(request))
     return RedirectResponse(f"/q/{compartment_id}?saved=Undone", 303)

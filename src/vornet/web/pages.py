@@ -7,7 +7,9 @@ import hmac
 import re
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
-from datetime import date, timedelta
+from datetime import UTC, date, datetime, timedelta
+from functools import lru_cache
+from hashlib import blake2b
 from importlib.resources import files
 from pathlib import Path
 from typing import Annotated, Any
@@ -38,6 +40,7 @@ from vornet.flows.judge.settle import AT_ONCE, settling
 from vornet.flows.pages import rows as rows_of
 from vornet.store.database import Connection, Database
 from vornet.web.charts import ribbon
+from vornet.web.server import DIST
 from vornet.words.say import each, say
 
 #: fields of one form
@@ -114,7 +117,7 @@ def _kind(unit: str) -> str:
 def amount(context: Context, value: float | None, kind: str, decimals: int | None = None) -> str:
     """A stored quantity as shown: in the fleet's unit, to its usual digits. ``kind`` of measures, or h/km."""
     system, kind = context["measures"], _kind(kind)
-    return figure(measures.shown(value, kind, system), measures.decimals(kind, system) if decimals is None else decimals)
+    return figure(measures.shown(value, kind, system), measures.digits(value, kind, system) if decimals is None else decimals)
 
 
 @pass_context
@@ -234,7 +237,20 @@ _environment.filters.update(
     year_before=lambda day: day - timedelta(days=365),
     significant=lambda value: f"{value:.6g}",
 )
+@lru_cache(maxsize=1)
+def asset_version() -> str:
+    """What all that a page loads is, as a digest: a page and what it was made with belong together."""
+    built = sorted(p for p in DIST.rglob("*") if p.is_file())
+    return blake2b(b"".join(p.name.encode() + p.read_bytes() for p in built), digest_size=6).hexdigest()
+
+
+def asset(name: str) -> str:
+    """The address of a style, script or picture of this version."""
+    return f"/static/{name}?v={asset_version()}"
+
+
 _environment.globals.update(
+    asset=asset, now_ms=lambda: int(datetime.now(UTC).timestamp() * 1000),
     drop=drop, life_bar=life_bar, verdict_words={**WORDS, "none": "No verdict", "held": "Held"},
     verdict_of=lambda code: VERDICTS.get(code, "none"), outcome_words=OUTCOME_WORDS, cause_names=NAMES, assumed_words=assumed_words,
 )  # fmt: skip

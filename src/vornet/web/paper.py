@@ -25,7 +25,7 @@ def qr(text: str, millimetres: float) -> Markup:
     """A QR code of a text as an inline SVG of this size."""
     import segno
 
-    code = segno.make(text, error="m")
+    code = segno.make_qr(text, error="m")  # never a micro one: hardly a phone reads it
     drawn = code.svg_inline(border=2, scale=1, omitsize=True, dark="#000", light="#fff")
     return Markup(drawn.replace("<svg ", f'<svg style="width:{millimetres}mm;height:{millimetres}mm" ', 1))
 

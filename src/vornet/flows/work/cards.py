@@ -10,6 +10,7 @@ from vornet.core import job as rules
 from vornet.core import kit, measuring, schools, volumes
 from vornet.core.errors import InputError
 from vornet.core.measurands import BY_KEY
+from vornet.core.meter import MOST_PER_DAY
 from vornet.flows.house import fleets
 from vornet.flows.plan import stock
 from vornet.flows.register import units
@@ -27,9 +28,10 @@ USUAL_PACK_L = 5.0
 
 def make(
     connection: Connection, fleet_id: int, unit_id: int, compartments: list[int], items: list[int], planned_on: date, sample: bool,
-    note: str, by: str, bottles: list[int] | None = None,
+    note: str, by: str, bottles: list[int] | None = None, part_tasks: list[tuple[str, int]] | None = None,
 ) -> int:  # fmt: skip
-    """A job card for one visit; ``bottles``: compartments that only a bottle is drawn from. Raises InputError when there is nothing to
+    """A job card for one visit; ``bottles``: compartments that only a bottle is drawn from; ``part_tasks``: (task, compartment) of a
+    filter, magnetic filter or breather that is looked after while the oil stays in. Raises InputError when there is nothing to
     do, or it is of another unit."""
     unit = connection.execute(query("units.unit"), {"unit_id": unit_id}).fetchone()
     if unit is None:
@@ -37,9 +39,10 @@ def make(
     mine = {s["compartment_id"] for s in connection.execute(query("board.sisters"), {"unit_id": unit_id}).fetchall()}
     plan = {i["item_id"] for i in connection.execute(query("register.service_items"), {"units": [unit_id]}).fetchall()}
     alone = [c for c in bottles or () if c not in compartments]
-    if not {*compartments, *alone} <= mine or not set(items) <= plan:
+    looked_after = [(t, c) for t, c in part_tasks or () if t in rules.PART_TASKS and (t != rules.FILTER_ONLY or c not in compartments)]
+    if not {*compartments, *alone, *(c for _, c in looked_after)} <= mine or not set(items) <= plan:
         raise InputError("parts", f"choose among {unit['unit']}'s own compartments and service items")
-    if not compartments and not items and not alone:
+    if not compartments and not items and not alone and not looked_after:
         raise InputError("parts", "choose at least one compartment to drain or sample, or one item to do")
     row = connection.execute(
         query("jobs.make"), {"fleet_id": fleet_id, "unit_id": unit_id, "planned_on": planned_on, "note": note.strip()[:500], "by": by}
@@ -47,6 +50,7 @@ def make(
     assert row is not None
     rows = [{"compartment_id": c, "item_id": None, "sample": True, "task": rules.BOTTLE} for c in alone]
     rows += [{"compartment_id": c, "item_id": None, "sample": sample, "task": rules.DRAIN} for c in compartments]
+    rows += [{"compartment_id": c, "item_id": None, "sample": False, "task": t} for t, c in looked_after]
     rows += [{"compartment_id": None, "item_id": i, "sample": False, "task": rules.DRAIN} for i in items]
     with connection.cursor() as cursor:
         cursor.executemany(query("jobs.put_part"), [
@@ -97,7 +101,7 @@ def card(connection: Connection, job_id: int, today: date) -> dict[str, Any] | N
         oil = oils.get(document.get("oil", ""))
         known_pack = oil["facts"].get("pack_l") if oil else None
         parts.append({
-            **p, "title": f"{BOTTLE_FROM if p['task'] == rules.BOTTLE else ''}{p['compartment']}",
+            **p, "title": f"{BOTTLE_FROM if p['task'] == rules.BOTTLE else rules.PART_TASKS.get(p['task'], '')}{p['compartment']}",
             "said": mine, "place": place, "document": document, "schools": in_force,
             "steps": rules.steps(p["kind"], document, in_force, p["sample"], p["task"]),
             "kit": rules.kit(document, p["sample"], known_pack or USUAL_PACK_L, p["task"]),
@@ -150,6 +154,15 @@ def week_kit(connection: Connection, first: date, last: date, today: date) -> di
         for (name, pack), litres in sorted(oil.items())
     ]
     return {"first": first, "last": last, "oils": rows, "parts": sorted(parts.items()), "cards": cards_}
+
+
+def meter_bounds(place: dict[str, Any], today: date) -> dict[str, float | None]:
+    """What a meter can read today as far as it is known: {least, most}, None unknown; both None after a replaced meter."""
+    latest = place["latest"]
+    if latest is None or place["changes"]:
+        return {"least": None, "most": None}
+    days = max((today - latest["on_day"]).days, 0)
+    return {"least": latest["meter"], "most": latest["meter"] + MOST_PER_DAY[place["meter_unit"]] * (days + 1)}
 
 
 def start_values(place: dict[str, Any]) -> list[dict[str, Any]]:

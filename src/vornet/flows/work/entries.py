@@ -10,11 +10,13 @@ import secrets
 import uuid
 from datetime import UTC, date, datetime, timedelta
 from typing import Any
+from zoneinfo import ZoneInfo
 
 import psycopg
 
 from vornet.core import job as rules
 from vornet.core.errors import InputError
+from vornet.flows.house import fleets
 from vornet.flows.house.people import Visitor
 from vornet.flows.work.finish import follow
 from vornet.store.database import Connection, Database, query
@@ -22,18 +24,21 @@ from vornet.store.database import Connection, Database, query
 _NUMBERS = {
     "meter": (0, 1e9), "meter_2": (0, 1e9), "level_before": (-1, 2), "out_l": (0, 1e5), "minutes": (0, 10_000), "parts_out": (0, 99),
     "parts_in": (0, 99), "waste_l": (0, 1e5), "ambient_c": (-60, 70), "warmed_min": (0, 600), "dripped_min": (0, 6000),
-    "gross_kg": (0, 1e6), "tare_kg": (0, 1e6), "oil_c": (-60, 200),
+    "gross_kg": (0, 1e6), "tare_kg": (0, 1e6), "oil_c": (-60, 200), "level_before_left": (-1, 2), "level_before_right": (-1, 2),
+    "pressure_s": (0, 600), "filter_turns": (0, 5), "litres_out": (0, 1e5), "litres_in": (0, 1e5), "part_magnet": (0, 4),
 }  # fmt: skip
 _CHOICES = {
     "out_kind": ("measured", "estimated", "unknown"), "way": tuple(rules.WAYS), "warmth": tuple(rules.WARMTH),
     "filter_changed": ("yes", "no"), "prefilled": ("yes", "no"), "air_filter": tuple(rules.AIR_FILTERS),
     "air_action": tuple(rules.AIR_ACTIONS), "strainer_look": tuple(rules.STRAINER_LOOKS), "fill_open": ("yes", "no"),
     "leaks": ("none", "weeps", "leaks"), "indicator": ("reset", "none", "not_reset"), "sample_how": ("mid_stream", "valve", "tube"),
-    "seals_new": ("yes", "no"),
+    "seals_new": ("yes", "no"), "tilted": ("yes", "no"), "filler_open": ("yes", "no"), "cap_slackened": ("yes", "no"),
+    "filter_tightened": tuple(rules.TIGHTENED), "breather_look": tuple(rules.BREATHERS), "part_action": tuple(rules.PART_ACTIONS),
+    "airbox": ("clean", "dusty"), "bled": ("yes", "no"),
 }  # fmt: skip
-_TICKS = ("kit", "safe", "shut", "torque", "magnets")
+_TICKS = ("kit", "safe", "shut", "torque", "magnets", "filter_checks")
 _MANY = {"oil_looks": rules.OIL_LOOKS, "filter_looks": rules.FILTER_LOOKS, "as_found": rules.AS_FOUND}
-_WORDS = ("sample_no", "oil", "batch", "concession", "note", "filter_tightened", "waste_into")
+_WORDS = ("sample_no", "oil", "batch", "concession", "note", "waste_into", "filter_part")
 
 
 #: what an entry that no device of ours makes may lead to: it is refused, and the others beside it are kept
@@ -51,8 +56,21 @@ def open_on_device(connection: Connection, who: Visitor, job_id: int) -> str:
         query("jobs.put_device"),
         {"fleet_id": who.fleet_id, "token_hash": _hash(token), "job_id": job_id, "account_id": who.account_id},
     )
-    connection.execute(query("jobs.opened"), {"job_id": job_id})
     return token
+
+
+def begun_by_others(connection: Connection, who: Visitor, job_id: int) -> str:
+    """Who else has entered something in an open job, or on which other phone it is open, in words; '' nobody."""
+    row = connection.execute(query("jobs.others"), {"job_id": job_id, "me": who.name}).fetchone()
+    if row is None or row["state"] != "open":
+        return ""
+    if row["others"]:
+        at = row["last_at"].astimezone(ZoneInfo(fleets.settings(connection)["zone"]))
+        names = ", ".join(row["others"])
+        return f"Begun by {names}, last entry {at:%H:%M}. Both may go on: of two answers the later one holds, and both are kept."
+    if row["mine"]:
+        return "You began this before, here or on another phone. What you entered is here; what waits on the other comes with its signal."
+    return ""
 
 
 def device_owner(db: Database, token: str, job_id: int) -> Visitor | None:
@@ -119,6 +137,8 @@ def _list_value(key: str, value: Any) -> dict[str, Any]:
         out["min"] = float(minutes)
     else:
         out["run"] = bool(value.get("run"))
+        if value.get("side") in ("left", "right"):
+            out["side"] = value["side"]
     return out
 
 
@@ -134,6 +154,8 @@ def take(connection: Connection, who: Visitor, job_id: int, rows: list[Any], now
     if job is None:
         raise InputError("job", "is not in this fleet")
     parts = {p["part_id"]: p for p in connection.execute(query("jobs.parts"), {"job_id": job_id}).fetchall()}
+    if rows:
+        connection.execute(query("jobs.opened"), {"job_id": job_id, "by": who.name})
     kept, refused = [], []
     for row in rows[:2000]:
         name = str(row.get("id", ""))[:40] if isinstance(row, dict) else ""

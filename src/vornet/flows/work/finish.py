@@ -91,7 +91,7 @@ def _stop(connection: Connection, who: Visitor, job: dict[str, Any], part: dict[
     assert found is not None
     mine = next(p for p in found["parts"] if p["part_id"] == part["part_id"])
     drain_id, ended = None, None
-    if part["task"] != rules.BOTTLE and part["compartment_id"] is not None and _refilled(mine, found["visit"]):
+    if part["task"] == rules.DRAIN and part["compartment_id"] is not None and _refilled(mine, found["visit"]):
         try:
             with connection.transaction():
                 drain_id, ended = _logged(connection, who, job, part, entry, today, found)
@@ -118,7 +118,7 @@ def _item(connection: Connection, who: Visitor, job: dict[str, Any], part: dict[
     on = _day(entry, zone, today)
     if meter is not None:
         meters.check(connection, job["unit_id"], full["meter_no"], full["meter_unit"], meter, on)
-    reading = {k: v for k, v in value.items() if k in ("value", "greased", "missed", "cleaned") and v not in (None, "")}
+    reading = {k: v for k, v in value.items() if k in ("value", "values", "greased", "missed", "cleaned", "bled") and v not in (None, "", [])}
     service.record(
         connection, who.fleet_id, part["item_id"], on, meter, str(value.get("outcome", "done")), reading,
         str(value.get("note", "")), who.name, today,
@@ -150,6 +150,9 @@ def _finish(connection: Connection, who: Visitor, job: dict[str, Any], part: dic
     if part["task"] == rules.BOTTLE:
         _finish_bottle(connection, who, job, part, mine, visit, _day(entry, found["zone"], today), today)
         return
+    if part["task"] in rules.PART_TASKS:
+        _finish_part(connection, who, job, part, mine, visit, _day(entry, found["zone"], today), today)
+        return
     drain_id, ended = _logged(connection, who, job, part, entry, today, found)
     _close_part(connection, who, job, part, "done", "", drain_id, ended)
 
@@ -160,7 +163,7 @@ def _logged(
     """A part's drain on record with its bottle, waste, re-check and what it used: (its id, the figures it ended with)."""
     mine = next(p for p in found["parts"] if p["part_id"] == part["part_id"])
     said, visit, document, place = mine["said"], found["visit"], mine["document"], mine["place"]
-    sums = rules.figures(document, said)
+    sums = rules.figures(document, said, mine["schools"].get("pour", "approach"))
     on = _day(entry, found["zone"], today)
     meter = visit.get(rules.meter_key(place["meter_no"]))
     sample_no = said.get("sample_no") or ""
@@ -190,7 +193,7 @@ def _logged(
     if said.get("filter_changed") == "no":
         parts_kept = {f["part"] for f in document.get("filters", ())}
         spent = [t for t in spent if t.name not in parts_kept]
-    stock.use(connection, who.fleet_id, job["depot_id"], part["part_id"], spent, on, who.name, today)
+    stock.use(connection, who.fleet_id, job["depot_id"], part["part_id"], _really(spent, said), on, who.name, today)
     used = volumes.refill(sums.poured_l, kit.pack_l) if sums.poured_l > 0 else None
     next_due = meter + place["interval_meter"] if place["interval_meter"] else None
     ended = {
@@ -217,14 +220,51 @@ def _finish_bottle(
     _close_part(connection, who, job, part, "done", "", None, {"sample_no": said.get("sample_no"), "meter": meter, "on": on.isoformat()})
 
 
+def _finish_part(
+    connection: Connection, who: Visitor, job: dict[str, Any], part: dict[str, Any], mine: dict[str, Any], visit: rules.Said, on: date,
+    today: date,
+) -> None:  # fmt: skip
+    """A filter, magnetic filter or breather looked after while the oil stays in: an event inside the charge, which the ledger knows."""
+    said, place, task = mine["said"], mine["place"], part["task"]
+    meter = float(visit.get(rules.meter_key(place["meter_no"])))
+    changed = said.get("filter_changed", "yes") != "no" if task == rules.FILTER_ONLY else said.get("part_action") == "replaced"
+    words = [rules.PART_TASKS[task].strip().removesuffix(" of").lower()]
+    if task == rules.FILTER_ONLY:
+        words.append("changed" if changed else "left in")
+        words += [rules.FILTER_LOOKS[k] for k in said.get("filter_looks") or ()]
+    else:
+        words.append(rules.PART_ACTIONS[said.get("part_action")])
+        grade, look = said.get("part_magnet"), said.get("breather_look")
+        words += [f"magnet {grade:.0f} {rules.MAGNET[int(grade)]}"] if grade is not None else []
+        words += [rules.BREATHERS[look]] if look else []
+    if said.get("filter_part"):
+        words.append(str(said.get("filter_part")))
+    out_l, in_l = said.get("litres_out"), said.get("litres_in")
+    note = ", ".join(words) + (f". {said.get('note')}" if said.get("note") else "")
+    notes.event(connection, who.fleet_id, part["compartment_id"], "part_change", on, meter, out_l, in_l, "", note, who.name, today,
+                changed if task == rules.FILTER_ONLY else None)  # fmt: skip
+    spent = things(mine["document"], False, task) if changed else []
+    stock.use(connection, who.fleet_id, job["depot_id"], part["part_id"], _really(spent, said), on, who.name, today)
+    _close_part(connection, who, job, part, "done", "", None, {"meter": meter, "on": on.isoformat(), "words": note})
+
+
+def _really(spent: list[Thing], said: rules.Said) -> list[Thing]:
+    """What was used, with the part that was really fitted in the place of the one that was meant."""
+    real = str(said.get("filter_part") or "").strip()
+    return [replace(t, name=real) if real and real in t.instead else t for t in spent]
+
+
 def _facts(mine: dict[str, Any], said: rules.Said, job: dict[str, Any]) -> dict[str, Any]:
     """What the job saw, kept with the drain: how the oil left, grades, seals, torque, who did it by which school."""
     kept = {k: said.get(k) for k in (
         "way", "warmth", "minutes", "warmed_min", "dripped_min", "oil_looks", "filter_looks", "strainer_look", "air_action", "as_found",
-        "magnets", "torque", "seals_new", "prefilled", "filter_tightened", "leaks", "indicator", "sample_how", "gross_kg", "tare_kg", "oil_c",
+        "magnets", "torque", "seals_new", "prefilled", "filter_tightened", "filter_turns", "filter_part", "filter_checks", "leaks",
+        "indicator", "sample_how",
+        "gross_kg", "tare_kg", "oil_c", "fill_open", "filler_open", "cap_slackened", "tilted", "pressure_s", "airbox",
+        "level_before_left", "level_before_right",
     )}  # fmt: skip
     kept["drip"] = [{"min": r["min"], "litres": r["litres"]} for r in said.lists.get("drip", ())]
-    kept["reading_before"] = said.get("level_before")
+    kept["reading_before"] = rules.level_before(said)
     kept["pours"] = [{k: v for k, v in p.items() if k != "id"} for p in said.lists.get("pour", ())]
     kept["schools"] = mine["schools"]
     kept["job"] = job["job_id"]

@@ -23,6 +23,19 @@ FIELDS: dict[str, tuple[str, ...]] = {
     "level": ("reading",), "topup": ("litres", "reading_before", "reading_after"), "event": ("what", "litres_out", "litres_in", "note"),
     "symptom": ("what", "note"), "coolant": ("litres", "note"),
 }  # fmt: skip
+#: a note that holds; setting one aside; the row that took its place
+_ONE = {
+    "level": query("put_right.level"), "topup": query("put_right.topup"), "event": query("put_right.event"),
+    "symptom": query("put_right.symptom"), "coolant": query("put_right.coolant"),
+}  # fmt: skip
+_SET_ASIDE = {
+    "level": query("put_right.level_set_aside"), "topup": query("put_right.topup_set_aside"), "event": query("put_right.event_set_aside"),
+    "symptom": query("put_right.observation_set_aside"), "coolant": query("put_right.observation_set_aside"),
+}  # fmt: skip
+_AGAIN = {
+    "level": query("put_right.level_again"), "topup": query("put_right.topup_again"), "event": query("put_right.event_again"),
+    "symptom": query("put_right.observation_again"), "coolant": query("put_right.observation_again"),
+}  # fmt: skip
 #: a slip may be undone without a reason for so long, seconds
 UNDO_S = 60
 
@@ -42,7 +55,7 @@ def listed(connection: Connection, compartment_id: int, limit: int = 60) -> list
 
 def one(connection: Connection, kind: str, row_id: int) -> dict[str, Any]:
     """A note that holds, with its place. Raises InputError when it is not there or was put right meanwhile."""
-    row = connection.execute(query(f"put_right.{kind}"), {"row_id": row_id}).fetchone() if kind in KINDS else None
+    row = connection.execute(_ONE[kind], {"row_id": row_id}).fetchone() if kind in KINDS else None
     if row is None:
         raise InputError("note", "is not there, or was put right meanwhile")
     found: dict[str, Any] = row
@@ -66,7 +79,7 @@ def correct(connection: Connection, fleet_id: int, kind: str, row_id: int, chang
     with connection.transaction():
         _supersede(connection, kind, row_id, row_id, change.why)  # so that it is not held against itself
         _put(connection, fleet_id, kind, now, by, today)
-        new = connection.execute(query(f"put_right.{kind}_again"), {**now, "row_id": row_id}).fetchone()
+        new = connection.execute(_AGAIN[kind], {**now, "row_id": row_id}).fetchone()
         if new is None:
             raise InputError("on", "something else of its kind is noted there already")
         _supersede(connection, kind, row_id, int(new["row_id"]), change.why)
@@ -115,7 +128,7 @@ def _moves_to(connection: Connection, compartment_id: int) -> None:
 
 
 def _supersede(connection: Connection, kind: str, row_id: int, by_id: int, why: str) -> None:
-    connection.execute(query(f"put_right.{kind}_set_aside"), {"row_id": row_id, "by_id": by_id, "why": why.strip()[:300]})
+    connection.execute(_SET_ASIDE[kind], {"row_id": row_id, "by_id": by_id, "why": why.strip()[:300]})
 
 
 def _put(connection: Connection, fleet_id: int, kind: str, now: dict[str, Any], by: str, today: date) -> None:

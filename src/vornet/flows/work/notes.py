@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import uuid
 from datetime import date
 from typing import Annotated, Any, Literal
 
@@ -149,9 +150,36 @@ def level_check(
     queue.touch(connection, fleet_id, [compartment_id])
 
 
+def heard_first(connection: Connection, fleet_id: int, client_id: str, said: str) -> bool:
+    """Whether a note that a phone sends is heard for the first time. Raises InputError for what is no id."""
+    try:
+        name = uuid.UUID(client_id)
+    except ValueError:
+        raise InputError("id", "is not a note's id") from None
+    row = connection.execute(query("jobs.hear_note"), {"fleet_id": fleet_id, "client_id": name, "said": said[:80]}).fetchone()
+    return row is not None
+
+
+def last_stretch(connection: Connection, compartment_id: int, marks: float | None) -> tuple[float, float, float] | None:
+    """(litres lost, litres per 1,000 of the meter, length) between the last two levels read, with what was poured in between; None where
+    there are not two, or the marks are unknown."""
+    rows = connection.execute(query("jobs.last_levels"), {"compartment_id": compartment_id}).fetchall()
+    if not marks or len(rows) < 2:
+        return None
+    now, before = rows
+    added = connection.execute(
+        query("jobs.added_between"),
+        {"compartment_id": compartment_id, "after": before["meter"], "upto": now["meter"], "from": before["on_day"]},
+    ).fetchone()  # fmt: skip
+    length = now["meter"] - before["meter"]
+    missing = [volumes.level_missing_l(r["reading"], marks) for r in (before, now)]
+    found = volumes.stretch_loss(*missing, added["litres"] if added else 0.0, length)
+    return None if found is None else (*found, length)
+
+
 def event(
     connection: Connection, fleet_id: int, compartment_id: int, kind: str, on: date, meter: float,
-    litres_out: float | None, litres_in: float | None, serial: str, note: str, by: str, today: date,
+    litres_out: float | None, litres_in: float | None, serial: str, note: str, by: str, today: date, filter_changed: bool | None = None,
 ) -> None:  # fmt: skip
     """A repair, part change, overhaul or component exchange; the last two restart baseline and break-in."""
     if kind not in EVENT_WORDS:
@@ -164,7 +192,7 @@ def event(
             raise InputError(name, f"{litres:g} L is more than the {row['system_volume_l']:g} L the system holds")
     bulk.append(
         connection, bulk.EVENTS, fleet_id,
-        [[compartment_id, on, kind, meter, litres_out, litres_in, None, serial.strip()[:120] or None, note.strip()[:2000], "{}"]],
+        [[compartment_id, on, kind, meter, litres_out, litres_in, filter_changed, serial.strip()[:120] or None, note.strip()[:2000], "{}"]],
         by, "corrected",
     )  # fmt: skip
     fleets.audit(

@@ -51,8 +51,11 @@ def reopen(connection: Connection, fleet_id: int, job_id: int, part_id: int, why
         connection.execute(query("put_right.supersede"), {"drain_id": part["drain_id"], "by_id": part["drain_id"], "why": mine["why"]})
     if number:
         connection.execute(query("jobs.drop_bottle"), {"sample_no": number})
-    for name in ("drop_waste", "drop_deferred", "set_record_aside", "stock_back", "stock_free", "part_open", "job_open"):
-        connection.execute(query(f"jobs.{name}"), mine)
+    for step in (
+        query("jobs.drop_waste"), query("jobs.drop_deferred"), query("jobs.set_record_aside"), query("jobs.stock_back"),
+        query("jobs.stock_free"), query("jobs.part_open"), query("jobs.job_open"),
+    ):  # fmt: skip
+        connection.execute(step, mine)
     stock.refresh_short(connection, today)
     name = part["compartment"] or part["item"]
     fleets.audit(connection, fleet_id, by, "job part opened again", f"{job['unit']} {name}", job=job_id, was=part["state"], why=why.strip())

@@ -27,3 +27,31 @@ INSERT INTO touched (fleet_id, what, id) SELECT fleet_id, 'compartment', compart
 
 -- What a part of a job used goes back when the part is opened again.
 GRANT UPDATE (part_id) ON stock_move TO vornet_app;
+
+-- A filter, a magnetic filter or a breather as a job of its own, while the oil stays in.
+ALTER TABLE job_part DROP CONSTRAINT job_part_task_check;
+ALTER TABLE job_part ADD CONSTRAINT job_part_task_check CHECK (task IN ('drain', 'sample', 'filter', 'magnetic_filter', 'breather'));
+
+-- A note sent from a phone that had no signal counts once.
+CREATE TABLE note_heard (
+    fleet_id    integer NOT NULL REFERENCES fleet ON DELETE CASCADE,
+    client_id   uuid NOT NULL,
+    said        text NOT NULL,
+    heard_at    timestamptz NOT NULL DEFAULT now(),
+    PRIMARY KEY (fleet_id, client_id)
+);
+ALTER TABLE note_heard ENABLE ROW LEVEL SECURITY;
+CREATE POLICY own_fleet ON note_heard USING (fleet_id = nullif(current_setting('vornet.fleet_id', true), '')::integer);
+GRANT SELECT, INSERT ON note_heard TO vornet_app;
+
+-- Where a person works: whose jobs stand first on his page.
+CREATE TABLE works_at (
+    fleet_id    integer NOT NULL REFERENCES fleet ON DELETE CASCADE,
+    account_id  integer NOT NULL REFERENCES account ON DELETE CASCADE,
+    depot_id    integer NOT NULL,
+    PRIMARY KEY (fleet_id, account_id),
+    FOREIGN KEY (fleet_id, depot_id) REFERENCES depot ON DELETE CASCADE
+);
+ALTER TABLE works_at ENABLE ROW LEVEL SECURITY;
+CREATE POLICY own_fleet ON works_at USING (fleet_id = nullif(current_setting('vornet.fleet_id', true), '')::integer);
+GRANT SELECT, INSERT, UPDATE, DELETE ON works_at TO vornet_app;

@@ -22,8 +22,8 @@ LEFT JOIN service_item i ON i.fleet_id = p.fleet_id AND i.item_id = p.item_id
 WHERE p.job_id = %(job_id)s ORDER BY p.place, p.part_id
 
 -- :list  job cards, what is open first
-SELECT j.job_id, j.unit_id, u.name AS unit, d.name AS depot, j.planned_on, j.state, j.note, j.opened_at, j.closed_at,
-       (SELECT array_agg(coalesce(CASE WHEN p.task = 'sample' THEN 'bottle from ' ELSE '' END || c.name, i.name) ORDER BY p.place, p.part_id) FROM job_part p
+SELECT j.job_id, j.unit_id, u.name AS unit, d.name AS depot, j.planned_on, j.state, j.note, j.opened_at, j.closed_at, j.opened_by,
+       (SELECT array_agg(coalesce(CASE p.task WHEN 'sample' THEN 'bottle from ' WHEN 'drain' THEN '' ELSE replace(p.task, '_', ' ') || ' of ' END || c.name, i.name) ORDER BY p.place, p.part_id) FROM job_part p
         LEFT JOIN compartment c ON c.fleet_id = p.fleet_id AND c.compartment_id = p.compartment_id
         LEFT JOIN service_item i ON i.fleet_id = p.fleet_id AND i.item_id = p.item_id
         WHERE p.fleet_id = j.fleet_id AND p.job_id = j.job_id) AS parts,
@@ -45,7 +45,14 @@ FROM job
 SELECT job_id FROM job WHERE unit_id = %(unit_id)s AND state IN ('planned', 'open') ORDER BY job_id DESC LIMIT 1
 
 -- :opened  planned becomes under way
-UPDATE job SET state = 'open', opened_at = coalesce(opened_at, now()) WHERE job_id = %(job_id)s AND state = 'planned'
+UPDATE job SET state = 'open', opened_at = coalesce(opened_at, now()), opened_by = coalesce(opened_by, %(by)s)
+WHERE job_id = %(job_id)s AND state = 'planned'
+
+-- :others  who has entered something in a job besides somebody, and when last
+SELECT j.state, (SELECT array_agg(DISTINCT e.by) FROM job_entry e WHERE e.job_id = j.job_id AND e.by <> %(me)s) AS others,
+       (SELECT max(e.at) FROM job_entry e WHERE e.job_id = j.job_id AND e.by <> %(me)s) AS last_at,
+       EXISTS (SELECT 1 FROM job_entry e WHERE e.job_id = j.job_id AND e.by = %(me)s) AS mine
+FROM job j WHERE j.job_id = %(job_id)s
 
 -- :settle  what became of the visit
 UPDATE job SET state = %(state)s, closed_at = now() WHERE job_id = %(job_id)s
@@ -200,3 +207,56 @@ UPDATE job SET state = 'open', closed_at = NULL WHERE job_id = %(job_id)s
 
 -- :restore  a cancelled card
 UPDATE job SET state = 'planned', closed_at = NULL WHERE job_id = %(job_id)s AND state = 'cancelled' RETURNING unit_id
+
+-- :depots  by name
+SELECT depot_id, name FROM depot ORDER BY name
+
+-- :works_at  where a person works
+SELECT depot_id FROM works_at WHERE account_id = %(account_id)s
+
+-- :work_at  from now on
+INSERT INTO works_at (fleet_id, account_id, depot_id) VALUES (%(fleet_id)s, %(account_id)s, %(depot_id)s)
+ON CONFLICT (fleet_id, account_id) DO UPDATE SET depot_id = excluded.depot_id
+
+-- :works_nowhere  in particular
+DELETE FROM works_at WHERE account_id = %(account_id)s
+
+-- :to_do  cards that are not closed, the earliest first
+SELECT j.job_id, j.unit_id, u.name AS unit, u.depot_id, d.name AS depot, j.planned_on, j.state, j.note, j.opened_by,
+       EXISTS (SELECT 1 FROM job_entry e WHERE e.fleet_id = j.fleet_id AND e.job_id = j.job_id AND e.by = %(me)s) AS mine,
+       (SELECT array_agg(coalesce(CASE p.task WHEN 'sample' THEN 'bottle from ' WHEN 'drain' THEN '' ELSE replace(p.task, '_', ' ') || ' of ' END
+                                  || c.name, i.name) ORDER BY p.place, p.part_id)
+        FROM job_part p LEFT JOIN compartment c ON c.fleet_id = p.fleet_id AND c.compartment_id = p.compartment_id
+        LEFT JOIN service_item i ON i.fleet_id = p.fleet_id AND i.item_id = p.item_id
+        WHERE p.fleet_id = j.fleet_id AND p.job_id = j.job_id) AS parts,
+       (SELECT count(*) FROM job_part p WHERE p.fleet_id = j.fleet_id AND p.job_id = j.job_id AND p.state <> 'open') AS closed_parts,
+       (SELECT array_agg(DISTINCT p.compartment_id) FROM job_part p
+        WHERE p.fleet_id = j.fleet_id AND p.job_id = j.job_id AND p.compartment_id IS NOT NULL) AS compartments,
+       (SELECT count(*) FROM job_part p WHERE p.fleet_id = j.fleet_id AND p.job_id = j.job_id AND p.sample) AS bottles
+FROM job j JOIN unit u USING (fleet_id, unit_id) LEFT JOIN depot d USING (fleet_id, depot_id)
+WHERE j.state IN ('planned', 'open') ORDER BY j.state = 'planned', j.planned_on, j.job_id LIMIT 300
+
+-- :last_of_units  the last picture of each place
+SELECT DISTINCT ON (unit_id, compartment_id, item_id, place) photo_id FROM job_photo
+WHERE unit_id = ANY(%(units)s) AND taken_back_by IS NULL AND place <> '' ORDER BY unit_id, compartment_id, item_id, place, at DESC
+
+-- :hear_note  a note from a phone counts once
+INSERT INTO note_heard (fleet_id, client_id, said) VALUES (%(fleet_id)s, %(client_id)s, %(said)s)
+ON CONFLICT DO NOTHING RETURNING client_id
+
+-- :last_levels  the last two levels read of a charge: alone, at a top-up or left by the drain
+SELECT meter, on_day, reading FROM (
+    SELECT meter, on_day, (extra ->> 'reading')::float8 AS reading, recorded_at FROM level_check
+    WHERE compartment_id = %(compartment_id)s AND superseded_by IS NULL AND meter IS NOT NULL AND extra ? 'reading'
+    UNION ALL
+    SELECT meter, on_day, (extra ->> 'reading_after')::float8, recorded_at FROM top_up
+    WHERE compartment_id = %(compartment_id)s AND superseded_by IS NULL AND extra ? 'reading_after'
+    UNION ALL
+    SELECT meter, on_day, (extra ->> 'reading_after')::float8, recorded_at FROM drain
+    WHERE compartment_id = %(compartment_id)s AND superseded_by IS NULL AND extra ? 'reading_after') l
+WHERE on_day >= coalesce((SELECT max(on_day) FROM drain WHERE compartment_id = %(compartment_id)s AND superseded_by IS NULL), '-infinity')
+ORDER BY meter DESC, on_day DESC, recorded_at DESC LIMIT 2
+
+-- :added_between  litres poured between two levels; a top-up whose own level stands at the start is in that level
+SELECT coalesce(sum(litres), 0) AS litres FROM top_up
+WHERE compartment_id = %(compartment_id)s AND superseded_by IS NULL AND meter > %(after)s AND meter <= %(upto)s AND on_day >= %(from)s

@@ -107,10 +107,10 @@ SELECT n.observation_id AS row_id, n.compartment_id, n.on_day, n.meter, n.what, 
 FROM observation n JOIN compartment c USING (fleet_id, compartment_id) JOIN unit u ON u.fleet_id = n.fleet_id AND u.unit_id = n.unit_id
 WHERE n.observation_id = %(row_id)s AND n.superseded_by IS NULL AND n.kind = 'symptom' FOR UPDATE OF n
 
--- :symptom_set_aside  it stays on record
+-- :observation_set_aside  it stays on record
 UPDATE observation SET superseded_by = %(by_id)s, superseded_why = %(why)s WHERE observation_id = %(row_id)s
 
--- :symptom_again  the row that took its place
+-- :observation_again  the row that took its place
 SELECT observation_id AS row_id FROM observation WHERE client_id = %(client_id)s
 
 -- :coolant  one that holds, with its place
@@ -118,12 +118,6 @@ SELECT n.observation_id AS row_id, n.compartment_id, n.on_day, n.meter, n.what, 
        c.name AS compartment, c.counts AS meter_unit, u.unit_id, u.name AS unit
 FROM observation n JOIN compartment c USING (fleet_id, compartment_id) JOIN unit u ON u.fleet_id = n.fleet_id AND u.unit_id = n.unit_id
 WHERE n.observation_id = %(row_id)s AND n.superseded_by IS NULL AND n.kind = 'coolant' FOR UPDATE OF n
-
--- :coolant_set_aside  it stays on record
-UPDATE observation SET superseded_by = %(by_id)s, superseded_why = %(why)s WHERE observation_id = %(row_id)s
-
--- :coolant_again  the row that took its place
-SELECT observation_id AS row_id FROM observation WHERE client_id = %(client_id)s
 
 -- :just_now  the newest thing somebody noted at a compartment, while it may still be undone
 SELECT kind, row_id, said, extract(epoch FROM now() - recorded_at)::int AS seconds FROM (

@@ -9,29 +9,38 @@ if (!root) return;
 const one = (s, r = root) => r.querySelector(s);
 const all = (s, r = root) => [...r.querySelectorAll(s)];
 const J = JSON.parse(root.dataset.job);
-const skew = Date.now() - J.now;
-const KEY = `vornet-job-${J.id}`;
+const Q = JobQueue, KEY = Q.key(J.id), cached = root.hasAttribute("data-cached");
 const newId = () => (crypto.randomUUID ? crypto.randomUUID()
   : "10000000-1000-4000-8000-100000000000".replace(/[018]/g, (c) => (+c ^ (crypto.getRandomValues(new Uint8Array(1))[0] & (15 >> (+c / 4)))).toString(16)));
 
-let queue = [];
-try { queue = JSON.parse(localStorage.getItem(KEY) || "[]"); } catch { queue = []; }
-let known = J.entries, parts = J.parts_now, refused = [], sending = false;
+// a page from the server says what its clock shows and what is known; one kept on this phone says what was known then
+if (!cached) Q.clock(J.now);
+Q.write(Q.key(J.id, "-token"), J.token);
+const later = cached ? Q.read(Q.key(J.id, "-known"), null) : null;
+let queue = Q.read(KEY, []), known = later?.entries ?? J.entries, parts = later?.parts ?? J.parts_now;
+let refused = Q.read(Q.key(J.id, "-refused"), []), sending = false, full = false, photosWaiting = 0;
+Q.drop(Q.key(J.id, "-refused"));
 const specs = J.specs;
-const ran = {};
+const ran = {}, side = {}, itemValues = {}, bled = {};
 
-function keep() { localStorage.setItem(KEY, JSON.stringify(queue)); }
+function keep() {
+  full = !Q.write(KEY, queue);
+  one("#job-full").hidden = !full;
+}
 
+const CLOSING = { done: "finished", stop: "stopped", item: "closed", defer: "put off" };
+let slip = null;
 function say(part, key, value) {
-  const entry = { id: newId(), part, key, value, at: Date.now(), skew, by: J.me };
+  const entry = { id: newId(), part, key, value, at: Date.now(), skew: Q.skew(), by: J.me };
   queue.push(entry);
+  if (part != null && CLOSING[key] && (key !== "defer" || value.instead)) slip = { part, words: CLOSING[key], at: Date.now() };
   keep();
   refresh();
   send();
   return entry;
 }
 
-const fold = () => JobRules.fold([...known.map((e) => ({ ...e, clock: e.at })), ...queue.map((e) => ({ ...e, clock: e.at - e.skew }))]);
+const fold = () => JobRules.fold([...known.map((e) => ({ ...e, clock: e.at })), ...queue.map((e) => ({ ...e, clock: e.at - (e.skew ?? Q.skew() ?? 0) }))]);
 let said = fold();
 const of = (part) => said.get(part ?? 0) ?? JobRules.nothing();
 
@@ -47,7 +56,10 @@ const stopSuggested = (part) => JobRules.stopSuggested(of(part));
 
 // ---- numbers as people type and read them ----
 const format = (x, digits = 1) => (x == null || Number.isNaN(x) ? "–" : x.toLocaleString("en", { minimumFractionDigits: digits, maximumFractionDigits: digits }));
-const shown = (litres) => `${format(litres * J.volume_factor)} ${J.volume}`;
+// a small volume keeps the digit that it would lose
+const digits = (x) => (x != null && Math.abs(x) < 1 && Math.abs(Math.round(x * 10) / 10 - x) >= 0.005 ? 2 : 1);
+const volume = (litres) => (litres == null ? "–" : format(litres * J.volume_factor, digits(litres * J.volume_factor)));
+const shown = (litres) => `${volume(litres)} ${J.volume}`;
 const kindOf = (kind, part) => (kind === "meter" ? specs[part]?.meter_kind ?? "hours" : kind);
 const typed = (text, kind, part) => JobRules.typed(text, kindOf(kind, part), J.hand);
 function inField(value, kind, part) {
@@ -66,7 +78,7 @@ const closed = (step) => { const p = partOf(step); return p != null && (parts[p]
 function show(to, direction = 1) {
   at = Math.max(0, Math.min(to, steps.length - 1));
   while (closed(steps[at]) && at + direction >= 0 && at + direction < steps.length) at += direction;
-  sessionStorage.setItem(`${KEY}-at`, at);
+  try { sessionStorage.setItem(`${KEY}-at`, at); } catch { /* no room: it opens at the first step */ }
   steps.forEach((s, i) => { s.hidden = i !== at; });
   one("#job-progress").value = at + 1;
   one("#job-part").textContent = steps[at].dataset.title ?? "";
@@ -76,15 +88,17 @@ function show(to, direction = 1) {
   one("h1", steps[at]).focus({ preventScroll: true });
   scrollTo(0, 0);
 }
-const STEP_OF = { leaks: "prove", parts_in: "shut" };
-const goTo = (part, wanted) => { const key = STEP_OF[wanted] ?? wanted, i = steps.findIndex((s) => s.dataset.step === key && (partOf(s) === part || ["meter", "safe"].includes(key))); if (i >= 0) show(i); };
+const STEP_OF = { leaks: "prove", parts_in: "shut", filter_part: "filter", meter_2: "meter" };
+const goTo = (part, wanted) => { const key = wanted === "part_action" ? (specs[part]?.task === "breather" ? "breather" : "magnetic") : STEP_OF[wanted] ?? wanted, i = steps.findIndex((s) => s.dataset.step === key && (partOf(s) === part || ["meter", "safe"].includes(key))); if (i >= 0) show(i); };
 
 function refresh() {
   said = fold();
   const waiting = queue.length;
   const net = one("#job-net");
-  net.textContent = waiting ? `${waiting} ${waiting === 1 ? "entry waits" : "entries wait"} on this phone` : "all sent";
-  net.classList.toggle("late", Boolean(waiting) && !navigator.onLine);
+  const held = [waiting ? `${waiting} ${waiting === 1 ? "entry" : "entries"}` : "", photosWaiting ? `${photosWaiting} ${photosWaiting === 1 ? "photo" : "photos"}` : ""].filter(Boolean).join(", ");
+  net.textContent = held ? `${held} ${waiting + photosWaiting === 1 ? "waits" : "wait"} on this phone` : "all sent";
+  net.classList.toggle("late", Boolean(held) && !navigator.onLine);
+  drawSlip();
   const step = steps[at], part = partOf(step), { now, lists } = of(part), visit = of(null).now;
   const value = (key) => (["meter", "meter_2", "ambient_c"].includes(key) ? visit[key] : ["kit", "safe"].includes(key) ? visit[key] : now[key]);
   for (const b of all("[data-set]", step)) b.setAttribute("aria-pressed", now[b.dataset.set] === b.dataset.value);
@@ -93,21 +107,26 @@ function refresh() {
   for (const b of all("[data-shut]", step)) b.setAttribute("aria-pressed", Boolean(now.shut?.[b.dataset.shut]));
   for (const b of all("[data-torque]", step)) b.setAttribute("aria-pressed", (now.torque ?? {})[b.dataset.torque] === b.dataset.value);
   for (const b of all("[data-level-set]", step)) b.setAttribute("aria-pressed", now[b.dataset.levelSet] === Number(b.dataset.value));
+  for (const b of all("[data-set-number]", step)) b.setAttribute("aria-pressed", now[b.dataset.setNumber] === Number(b.dataset.value));
+  for (const b of all("[data-side]", step)) b.setAttribute("aria-pressed", (side[part] ?? "left") === b.dataset.side);
+  for (const b of all("[data-item-bled]", step)) b.setAttribute("aria-pressed", bled[part] === b.dataset.itemBled);
+  for (const c of all("[data-part-tick]", step)) c.checked = Boolean(now[c.dataset.partTick]?.[c.dataset.name]);
   for (const b of all("[data-ran]", step)) b.setAttribute("aria-pressed", ran[part] === b.dataset.ran);
   for (const c of all("[data-tick]", step)) c.checked = Boolean(visit[c.dataset.tick]?.[c.dataset.name]);
   for (const i of all("[data-number]", step)) if (i !== document.activeElement && value(i.dataset.number) != null) i.value = inField(value(i.dataset.number), i.dataset.kind, part);
   for (const i of all("[data-words]", step)) if (i !== document.activeElement && now[i.dataset.words] != null) i.value = now[i.dataset.words];
   for (const r of all("[data-level]", step)) if (now[r.dataset.level] != null) { r.value = now[r.dataset.level]; drawLevel(r); } else if (!r.dataset.drawn) { r.dataset.drawn = "1"; drawLevel(r, "not read"); }
   for (const r of all("[data-level-read]", step)) if (!r.dataset.drawn) { r.dataset.drawn = "1"; drawLevel(r, "move it"); }
+  drawResult(step, part);
+  drawOver(step);
   if (part == null || !specs[part]) return;
   const f = figures(part), d = specs[part];
   const meter = visit[JobRules.meterKey(d)];
-  const texts = { missing: format(f.missing == null ? null : f.missing * J.volume_factor), residual: format(f.residual == null ? null : f.residual * J.volume_factor),
-    share: format(f.share == null ? null : f.share * 100), target: format(f.target == null ? null : f.target * J.volume_factor),
-    first: format(f.first == null ? null : Math.max(f.first, 0) * J.volume_factor), poured: format(f.poured * J.volume_factor),
-    add: format(f.add == null ? null : f.add * J.volume_factor), assumed: f.wrong || f.assumed.join(". "),
+  const before = JobRules.levelBefore(now);
+  const texts = { missing: volume(f.missing), residual: volume(f.residual), share: format(f.share == null ? null : f.share * 100), target: volume(f.target),
+    first: volume(f.first == null ? null : Math.max(f.first, 0)), poured: volume(f.poured), add: volume(f.add), assumed: f.wrong || f.assumed.join(". "),
     due: meter != null && d.interval ? format((meter + d.interval) * (d.meter_factor ?? 1), 0) : "–",
-    level_before: now.level_before == null ? "not read" : levelWord(now.level_before) };
+    level_before: before === Infinity ? "not read" : levelWord(before) };
   const weighed = JobRules.weigh(now.gross_kg, now.tare_kg, now.oil_c, d.weigh ?? {});
   texts.weighed = format(weighed && weighed.cold * J.volume_factor, 2);
   texts.weighed_hot = weighed ? `${format(weighed.litres * J.volume_factor, 2)} ${J.volume} as warm as it is; capacities are cold figures` : now.tare_kg > now.gross_kg ? "Empty is more than full: read the scales again" : "";
@@ -127,9 +146,22 @@ function refresh() {
     }));
   }
   drawDrip(step, part, lists.drip ?? []);
+  const shutOut = d.gate && now.fill_open !== "yes";
+  for (const note of all("[data-gate]", step)) {
+    note.hidden = !shutOut;
+    note.replaceChildren("Prove first that the fill plug opens: a drained box that cannot be filled is stranded. ");
+    const go = document.createElement("button");
+    go.type = "button"; go.className = "quiet"; go.textContent = "Go there";
+    go.addEventListener("click", () => goTo(part, "fill_open"));
+    note.append(go);
+    for (const el of all("button, input", step)) if (!note.contains(el) && !el.matches(".stopper, [data-photo]")) el.disabled = shutOut;
+  }
+  const barred = JobRules.fitted(d, now);
+  for (const note of all("[data-barred]", step)) { note.hidden = !barred; note.textContent = barred ? `${barred}. It comes off again.` : ""; }
+  for (const note of all("[data-packs]", step)) note.textContent = packsSay(d, f, lists.pour ?? []);
   const left = d.drains.filter((p) => !now.shut?.[p]);
   for (const note of all("[data-shut-left]", step)) { note.hidden = !left.length; note.textContent = left.length ? `Not confirmed shut: ${left.join(", ")}. Nothing is poured before every drain is.` : ""; }
-  for (const b of all("[data-pour]", step)) b.disabled = Boolean(left.length);
+  for (const b of all("[data-pour], [data-pour-pack]", step)) b.disabled = Boolean(left.length);
   for (const note of all("[data-fall]", step)) { note.hidden = !(ran[part] === "no" && f.fall > 0.05); note.textContent = `The filter is empty still: the level will fall by about ${shown(f.fall)} when it fills.`; }
   for (const note of all("[data-too-full]", step)) { note.hidden = !(f.level != null && f.level > J.rules.full_to); note.textContent = "Too full: take some out. Overfilled oil foams and pushes out of the vents."; }
   for (const note of all("[data-leaks]", step)) {
@@ -147,16 +179,68 @@ function refresh() {
       return row;
     }));
   }
-  const state = parts[part];
-  const done = one("[data-done]", step);
-  if (done) done.hidden = Boolean(state && state.state !== "open");
+  drawPhotos(step, part);
+}
+
+// how a part ended, and what a finished one says
+function drawResult(step, part) {
+  const state = parts[part], d = specs[part], done = one("[data-done]", step), closed = Boolean(state && state.state !== "open");
+  if (done) done.hidden = closed;
   for (const r of all("[data-result]", step)) {
-    r.hidden = !(state && state.state !== "open") && !queue.some((e) => e.part === part && ["done", "item"].includes(e.key));
+    r.hidden = !closed && !queue.some((e) => e.part === part && ["done", "item"].includes(e.key));
     if (r.hidden) continue;
-    if (!state || state.state === "open") r.textContent = "Kept on this phone; it goes out when there is a connection.";
+    if (!closed) r.textContent = "Kept on this phone; it goes out when there is a connection.";
     else if (state.state === "done" && state.figures?.next_due) {
       r.textContent = `Done. ${shown(state.figures.residual_l)} stayed behind, ${shown(state.figures.poured_l)} poured. Sticker: ${format(state.figures.next_due * (d.meter_factor ?? 1), 0)} ${d.meter_unit}.`;
     } else r.textContent = { done: "Done.", stopped: `Stopped: ${state.reason}.`, deferred: `Put off: ${state.reason}.` }[state.state];
+  }
+}
+
+// a slip can be taken back for a minute, wherever the page has gone on to
+function drawSlip() {
+  const box = one("#job-slip"), open = slip && Date.now() - slip.at < 60000;
+  box.hidden = !open;
+  if (open) one("span", box).textContent = `${specs[slip.part]?.title ?? one(`[data-part="${slip.part}"] h1`)?.textContent ?? "This part"}: ${slip.words}.`;
+}
+
+// over only when every part is closed, and what was closed here is with the server
+function drawOver(step) {
+  if (step.dataset.step !== "over") return;
+  const open = Object.entries(parts).filter(([, p]) => p.state === "open").map(([id]) => Number(id));
+  const ending = new Set(queue.filter((e) => e.key in CLOSING).map((e) => e.part)), left = open.filter((id) => !ending.has(id));
+  one("[data-over-title]", step).textContent = !open.length ? "The visit is over" : left.length ? "Not over yet" : "Done here, not sent yet";
+  one("[data-over]", step).textContent = !open.length ? "Everything on this card is closed." : left.length ? "Open still: finish it, put it off or stop it." : "It is kept on this phone and closes when there is a connection.";
+  one("[data-open-parts]", step).replaceChildren(...left.map((id) => {
+    const row = document.createElement("li"), go = document.createElement("button"), at = steps.findIndex((s) => partOf(s) === id);
+    go.type = "button"; go.className = "quiet"; go.textContent = specs[id]?.title ?? one("h1", steps[at])?.textContent ?? "a part";
+    go.addEventListener("click", () => { const end = steps.findIndex((s) => partOf(s) === id && ["end", "item"].includes(s.dataset.step)); show(end < 0 ? at : end); });
+    row.append(go);
+    return row;
+  }));
+}
+
+// whole packs poured, of how many, and what comes from the next one
+function packsSay(d, f, pours) {
+  if (!d.pack) return "";
+  const whole = pours.filter((p) => Math.abs(p.litres - d.pack) < 0.005 * d.pack).length, target = f.target;
+  if (target == null) return `${whole} whole packs of ${shown(d.pack)} poured`;
+  const all = Math.floor(target / d.pack + 1e-6), rest = target - all * d.pack;
+  return `${whole} of ${all} whole packs${rest > 0.02 ? `, then ${shown(rest)} from the next` : ""}`;
+}
+
+// pictures of this step: the last one before this job, and what was taken here
+async function drawPhotos(step, part) {
+  for (const strip of all("[data-photos]", step)) {
+    const place = strip.dataset.photos, last = J.last_photos[`${part}|${place}`];
+    const mine = (await Q.photos(J.id).catch(() => [])).filter((p) => p.part === part && p.place === place);
+    const words = [last ? "last time" : "", mine.length ? `${mine.length} here, not sent yet` : ""].filter(Boolean).join("; ");
+    if (strip.dataset.drawn === words) continue;
+    strip.dataset.drawn = words;
+    strip.replaceChildren(words);
+    if (!last) continue;
+    const picture = document.createElement("img");
+    picture.src = `/jobs/photos/${last.id}`; picture.alt = `${last.about}, ${last.on}`; picture.width = 84; picture.height = 63;
+    strip.prepend(picture);
   }
 }
 
@@ -208,6 +292,11 @@ root.addEventListener("click", (event) => {
   else if (b.dataset.shut) say(part, "shut", { ...(now.shut ?? {}), [b.dataset.shut]: !now.shut?.[b.dataset.shut] });
   else if (b.dataset.torque) say(part, "torque", { ...(now.torque ?? {}), [b.dataset.torque]: b.dataset.value });
   else if (b.dataset.levelSet) say(part, b.dataset.levelSet, Number(b.dataset.value));
+  else if (b.dataset.setNumber) say(part, b.dataset.setNumber, Number(b.dataset.value));
+  else if (b.dataset.side) { side[part] = b.dataset.side; refresh(); }
+  else if (b.dataset.pourPack) { if (ran[part] === "yes") ran[part] = undefined; say(part, "pour", { litres: +Number(b.dataset.pourPack).toFixed(4), point: "" }); }
+  else if (b.dataset.itemBled) { bled[part] = b.dataset.itemBled; refresh(); }
+  else if ("itemMore" in b.dataset) anotherReading(step, part, b);
   else if (b.dataset.ran) { ran[part] = b.dataset.ran; refresh(); }
   else if (b.dataset.fill) { const input = one(`[data-words="${b.dataset.fill}"]`, step); input.value = b.dataset.value; say(part, b.dataset.fill, b.dataset.value); }
   else if ("pour" in b.dataset) {
@@ -219,7 +308,7 @@ root.addEventListener("click", (event) => {
   } else if ("levelKeep" in b.dataset) {
     const asks = one("[data-ran]", step);
     if (asks && ran[part] == null) return mark(asks, "say first whether it has been run");
-    say(part, "level_read", { reading: Number(one("[data-level-read]", step).value), run: !asks || ran[part] === "yes" });
+    say(part, "level_read", { reading: Number(one("[data-level-read]", step).value), run: !asks || ran[part] === "yes", ...(one("[data-side]", step) ? { side: side[part] ?? "left" } : {}) });
   } else if ("drip" in b.dataset) {
     const [m, l] = ["[data-drip-min]", "[data-drip-out]"].map((s) => one(s, step)), min = typed(m.value, "plain", part), out = typed(l.value, "volume", part);
     if (!(min.value > 0)) return mark(m, min.why ?? "minutes since it began to run");
@@ -246,13 +335,33 @@ function mark(el, why) {
   note.textContent = why;
   setTimeout(() => note.remove(), 6000);
 }
+// what an item's step shows as read: {value}, {why}, or null for nothing
+function reading(step, part) {
+  const chosen = one('[data-item-value][aria-pressed="true"]', step), number = one("[data-item-number]", step);
+  if (chosen) return { value: chosen.dataset.itemValue };
+  if (!number?.value.trim()) return null;
+  const x = typed(number.value, number.dataset.kind, part);
+  return x.value == null ? { why: x.why } : { value: x.value };
+}
+// each plug, each belt for itself
+function anotherReading(step, part, b) {
+  const read = reading(step, part), number = one("[data-item-number]", step);
+  if (!read || read.why) return mark(b, read?.why ?? "read one first");
+  (itemValues[part] ??= []).push(read.value);
+  if (number) { number.value = ""; number.focus(); }
+  all("[data-item-value]", step).forEach((x) => x.setAttribute("aria-pressed", "false"));
+  one("[data-item-values]", step).replaceChildren(...itemValues[part].map((v) => Object.assign(document.createElement("li"), { textContent: v })));
+}
 function item(step, part, outcome) {
   const note = one("[data-item-note]", step).value.trim();
   if (outcome === "not_done" && !note) return mark(one("[data-item-note]", step), "say why it was not done");
-  const value = { outcome, note };
-  const chosen = one('[data-item-value][aria-pressed="true"]', step), number = one("[data-item-number]", step), missed = one("[data-item-missed]", step);
-  if (chosen) value.value = chosen.dataset.itemValue;
-  if (number?.value) { const x = typed(number.value, "plain", part); if (x.value == null) return mark(number, x.why); value.value = x.value; }
+  const value = { outcome, note }, missed = one("[data-item-missed]", step), read = reading(step, part);
+  if (read?.why) return mark(one("[data-item-number]", step), read.why);
+  const values = [...(itemValues[part] ?? []), ...(read ? [read.value] : [])];
+  if (values.length) value.value = values.at(-1);
+  if (values.length > 1) value.values = values;
+  if (bled[part]) value.bled = bled[part];
+  else if (outcome === "done" && one("[data-item-bled]", step)) return mark(one("[data-item-bled]", step), "say whether it was bled");
   if (missed) { value.missed = Number(missed.value) || 0; }
   say(part, "item", value);
 }
@@ -263,28 +372,29 @@ root.addEventListener("change", (event) => {
     if (!el.value.trim()) return;
     const { value, why } = typed(el.value, el.dataset.kind, part);
     if (value == null) return mark(el, why);
+    const impossible = ["meter", "meter_2"].includes(el.dataset.number) ? JobRules.meterWrong(value, specs[part] ?? {}) : null;
+    if (impossible) { el.select(); return mark(el, impossible); }
     const whole = ["meter", "meter_2", "ambient_c"].includes(el.dataset.number) ? null : part;
     say(whole, el.dataset.number, +value.toFixed(4));
   } else if (el.dataset.words) say(part, el.dataset.words, el.value.trim());
   else if (el.dataset.level) { drawLevel(el); say(part, el.dataset.level, Number(el.value)); }
-  else if (el.id === "job-photo" && el.files.length) { keepPhoto(el.files[0], part); el.value = ""; one("#job-menu").close(); }
+  else if (el.dataset.partTick) { const name = el.dataset.partTick, now = of(part).now[name] ?? {}; say(part, name, { ...now, [el.dataset.name]: el.checked }); }
+  else if (el.dataset.photo && el.files.length) { keepPhoto(el.files[0], part, el.dataset.photo); el.value = ""; }
+  else if (el.id === "job-photo" && el.files.length) { keepPhoto(el.files[0], part, steps[at].dataset.step); el.value = ""; one("#job-menu").close(); }
 });
 root.addEventListener("input", (event) => { if (event.target.matches("[data-level], [data-level-read]")) drawLevel(event.target); });
 
-// ---- a label's code, where the browser can read one ----
-if ("BarcodeDetector" in window) {
-  const reader = new BarcodeDetector({ formats: ["qr_code", "code_128", "code_39", "ean_13"] });
-  for (const label of all("[data-scan]")) {
-    label.hidden = false;
-    one("input", label).addEventListener("change", async (event) => {
-      const [code] = await reader.detect(await createImageBitmap(event.target.files[0])).catch(() => []);
-      event.target.value = "";
-      if (!code) return mark(label, "no code to be read there: come closer, or type the number");
-      const input = one(`[data-words="${label.dataset.scan}"]`, label.closest(".step"));
-      input.value = code.rawValue.trim();
-      say(partOf(steps[at]), label.dataset.scan, input.value);
-    });
-  }
+// ---- a label's code ----
+for (const label of all("[data-scan]")) {
+  label.hidden = false;
+  one("input", label).addEventListener("change", async (event) => {
+    const code = await JobScan.read(event.target.files[0]);
+    event.target.value = "";
+    if (!code) return mark(label, "no code to be read there: come closer, or type the number");
+    const input = one(`[data-words="${label.dataset.scan}"]`, label.closest(".step"));
+    input.value = code;
+    say(partOf(steps[at]), label.dataset.scan, code);
+  });
 }
 
 // ---- timers ----
@@ -335,6 +445,19 @@ one("#defer-keep").addEventListener("click", () => {
   for (const id of ["#defer-what", "#defer-part"]) one(id).value = "";
   one("#job-menu").close();
 });
+one("#job-slip button").addEventListener("click", () => {
+  const part = slip?.part;
+  slip = null;
+  if (part == null) return;
+  parts[part] = { ...(parts[part] ?? {}), state: "open" };
+  say(part, "undo", {});
+});
+one("#job-bright").addEventListener("click", () => {
+  const bright = document.documentElement.toggleAttribute("data-bright");
+  Q.write("vornet-bright", bright);
+  one("#job-menu").close();
+});
+document.documentElement.toggleAttribute("data-bright", Q.read("vornet-bright", false));
 one("#job-back").addEventListener("click", () => show(at - 1, -1));
 one("#job-next").addEventListener("click", () => show(at + 1));
 
@@ -342,22 +465,14 @@ one("#job-next").addEventListener("click", () => show(at + 1));
 async function send() {
   if (sending || !queue.length) return;
   sending = true;
-  const batch = queue.slice(0, 200);
-  try {
-    const answer = await fetch(`/jobs/${J.id}/entries`, { method: "POST", headers: { "Content-Type": "application/json", "X-Job-Key": J.token },
-      body: JSON.stringify({ entries: batch }) });
-    if (answer.status === 401 || answer.status === 403) {
-      one("#job-net").textContent = `${queue.length} wait: sign in again in another tab, they stay here`;
-      return;
-    }
-    if (!answer.ok) return;
-    take(await answer.json());
-  } catch {
-    one("#job-net").textContent = `no connection: ${queue.length} ${queue.length === 1 ? "entry waits" : "entries wait"} on this phone`;
-  } finally {
-    sending = false;
+  const answer = await Q.send(J.id, J.token, queue);
+  sending = false;
+  if (answer === "ended") one("#job-net").textContent = `${queue.length} wait: sign in again in another tab, they stay here`;
+  else if (answer === "no connection") one("#job-net").textContent = `no connection: ${queue.length} ${queue.length === 1 ? "entry waits" : "entries wait"} on this phone`;
+  else if (typeof answer !== "string") {
+    take(answer);
+    if (queue.length) setTimeout(send, 50);
   }
-  if (queue.length) setTimeout(send, 50);
 }
 function take(answer) {
   const settled = new Set([...answer.kept, ...answer.refused.map((r) => r.id)]);
@@ -366,9 +481,8 @@ function take(answer) {
   keep();
   known = answer.entries;
   parts = answer.parts;
+  Q.write(Q.key(J.id, "-known"), { entries: known, parts });
   tellRefused();
-  const over = Object.values(parts).every((p) => p.state !== "open");
-  one("[data-over]").textContent = over ? "Everything on this card is closed." : "Some parts of this card are open still: go back to finish or stop them.";
   refresh();
 }
 function tellRefused() {
@@ -383,48 +497,36 @@ function tellRefused() {
   }));
 }
 // ---- photos wait in the browser's database ----
-const shelf = () => new Promise((yes, no) => {
-  const open = indexedDB.open("vornet-photos", 1);
-  open.onupgradeneeded = () => open.result.createObjectStore("photos", { keyPath: "id" });
-  open.onsuccess = () => yes(open.result);
-  open.onerror = () => no(open.error);
-});
-const inShelf = async (mode, work) => {
-  const db = await shelf();
-  return new Promise((yes, no) => {
-    const request = work(db.transaction("photos", mode).objectStore("photos"));
-    request.onsuccess = () => yes(request.result);
-    request.onerror = () => no(request.error);
-  });
-};
-async function keepPhoto(file, part) {
-  await inShelf("readwrite", (s) => s.put({ id: newId(), job: J.id, part, about: one("h1", steps[at]).textContent, file }));
+async function keepPhoto(file, part, place) {
+  try {
+    await Q.keepPhoto({ id: newId(), job: J.id, part, place, about: one("h1", steps[at]).textContent }, file);
+  } catch {
+    refused.push({ why: "the phone has no room for the photo: send what waits, then take it again" });
+    tellRefused();
+    return;
+  }
+  await countPhotos();
   sendPhotos();
+}
+async function countPhotos() {
+  photosWaiting = (await Q.photos(J.id).catch(() => [])).length;
+  refresh();
 }
 let posting = false;
 async function sendPhotos() {
   if (posting) return;
   posting = true;
-  try {
-    for (const photo of (await inShelf("readonly", (s) => s.getAll())).filter((p) => p.job === J.id)) {
-      const form = new FormData();
-      form.set("id", photo.id);
-      if (photo.part != null) form.set("part", photo.part);
-      form.set("about", photo.about);
-      form.set("file", photo.file);
-      const answer = await fetch(`/jobs/${J.id}/photos`, { method: "POST", headers: { "X-Job-Key": J.token }, body: form });
-      if (answer.ok || answer.status === 422 || answer.status === 413) {
-        await inShelf("readwrite", (s) => s.delete(photo.id));
-        if (!answer.ok) { refused.push({ why: (await answer.json()).detail }); tellRefused(); }
-        else one("#job-net").textContent = "photo sent";
-      } else break;
-    }
-  } catch { /* no connection: they wait */ } finally { posting = false; }
+  await Q.sendPhotos(J.id, J.token, (photo, why) => { if (why) { refused.push({ why }); tellRefused(); } }).catch(() => {});
+  posting = false;
+  const before = photosWaiting;
+  await countPhotos();
+  if (before && !photosWaiting) one("#job-net").textContent = "photo sent";
 }
 addEventListener("online", () => { send(); sendPhotos(); });
-setInterval(() => { send(); sendPhotos(); }, 3000);
+setInterval(() => { send(); if (photosWaiting) sendPhotos(); drawSlip(); }, 3000);
 addEventListener("beforeunload", (event) => { if (queue.length && !navigator.onLine) event.preventDefault(); });
 show(at);
+tellRefused();
 send();
 sendPhotos();
 })();

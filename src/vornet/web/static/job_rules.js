@@ -24,6 +24,22 @@ function fold(rows) {
   return out;
 }
 
+// of two sides the lower one counts, before and after
+const levelBefore = (now) => [now.level_before, now.level_before_left, now.level_before_right].filter((v) => v != null).reduce((a, b) => Math.min(a, b), Infinity);
+function levelAfter(lists) {
+  const last = {};
+  for (const v of lists.level_read ?? []) if (v.run) last[v.side ?? ""] = v.reading;
+  const all = Object.values(last);
+  return all.length ? Math.min(...all) : null;
+}
+
+// why the filter that was fitted may not stay: one that is barred here
+function fitted(spec, now) {
+  const part = String(now.filter_part ?? "").trim().toLowerCase();
+  const barred = part && (spec.barred ?? []).find((b) => b.trim().toLowerCase() === part);
+  return barred ? `${barred} is barred here: a look-alike that starves it` : null;
+}
+
 const startValue = (share, before, after) => share * before + (1 - share) * after;
 
 // spec: system, capacity, without, marks (L, null unknown), filters; rules: the figures shared with core
@@ -34,8 +50,9 @@ function figures(spec, said, rules) {
   const capacity = !changed && spec.without ? spec.without : spec.capacity;
   const assumed = [];
   let missing = null, wrong = null;
-  if (now.level_before != null && spec.marks) missing = (1 - now.level_before) * spec.marks;
-  else assumed.push(now.level_before == null ? "level_not_read" : "marks_unknown");
+  const found = levelBefore(now), read = found < Infinity;
+  if (read && spec.marks) missing = (1 - found) * spec.marks;
+  else assumed.push(read ? "marks_unknown" : "level_not_read");
   let residual = null;
   if (now.out_l != null && holds) {
     const held = holds - (missing ?? 0);
@@ -47,17 +64,17 @@ function figures(spec, said, rules) {
     residual = Math.max(holds - capacity, 0);
     assumed.push("out_not_measured");
   }
-  const target = now.out_l != null && residual != null && holds ? holds - residual : capacity ?? null;
+  let target = now.out_l != null && residual != null && holds ? holds - residual : capacity ?? null;
+  if (target == null && spec.pour === "returned" && now.out_l != null) target = now.out_l + (missing ?? 0);
   const poured = (lists.pour ?? []).reduce((sum, p) => sum + p.litres, 0);
   if (!wrong && holds && residual != null && poured > (holds - residual) * rules.poured_share + rules.poured_l) wrong = { field: "pour", fits: holds - residual };
-  const levels = (lists.level_read ?? []).filter((v) => v.run);
-  const level = levels.length ? levels.at(-1).reading : null;
+  const level = levelAfter(lists);
   let add = null;
   if (level != null && spec.marks) add = level < rules.full_from ? Math.max((1 - level) * spec.marks, 0) : 0;
   else if (target != null) add = Math.max(target - poured, 0);
   const dry = changed && now.prefilled !== "yes" && spec.capacity && spec.without;
   return { missing, residual, share: residual != null && holds ? residual / holds : null, target,
-    first: target == null ? null : rules.first_share * target, poured, level, add, fall: dry ? spec.capacity - spec.without : 0, assumed, wrong };
+    first: target == null ? null : ((spec.pour ?? "approach") === "approach" ? rules.first_share : 1) * target, poured, level, add, fall: dry ? spec.capacity - spec.without : 0, assumed, wrong };
 }
 
 // litres of a weighed pan, at the oil's temperature and cold; null where it is not all said, or the empty pan is heavier
@@ -92,13 +109,32 @@ function wanting(spec, said, visit) {
     if (!now.sample_no) out.push(["sample", "the bottle has no number"]);
     return out;
   }
+  if (spec.task === "magnetic_filter" || spec.task === "breather") {
+    if (!now.part_action) out.push(["part_action", "say what was done with it"]);
+    return out;
+  }
+  const barred = fitted(spec, now);
+  if (barred && now.filter_changed !== "no") out.push(["filter_part", barred]);
+  if (spec.task === "filter") return [...out, ...leaking(now)];
+  if (spec.gate && now.fill_open !== "yes") out.push(["fill_open", "the fill plug is not proven open"]);
   const left = spec.drains.filter((p) => !now.shut?.[p]);
   if (left.length) out.push(["shut", `not confirmed shut: ${left.join(", ")}`]);
   if (!(lists.pour ?? []).length) out.push(["pour", "nothing has been poured in"]);
-  if (now.leaks == null) out.push(["leaks", "the leak check is missing"]);
-  else if (now.leaks !== "none" && !now.defer) out.push(["leaks", "it leaks: put that off with an owner and a day, or stop"]);
+  out.push(...leaking(now));
   if (now.parts_out && now.parts_in !== now.parts_out) out.push(["parts_in", `${now.parts_out} parts came out, ${now.parts_in ?? 0} went back`]);
   return out;
+}
+
+function leaking(now) {
+  if (now.leaks == null) return [["leaks", "the leak check is missing"]];
+  return now.leaks !== "none" && !now.defer ? [["leaks", "it leaks: put that off with an owner and a day, or stop"]] : [];
+}
+
+// a meter reading against what is known: why it cannot be, or null
+function meterWrong(value, spec) {
+  if (spec.least != null && value < spec.least - 0.05) return `the meter goes back: it read ${+(spec.least * (spec.meter_factor ?? 1)).toFixed(1)}`;
+  if (spec.most != null && value > spec.most) return "so much more in so few days cannot be: read it again";
+  return null;
 }
 
 function stopSuggested({ now }) {
@@ -151,5 +187,5 @@ function typed(text, kind, hand) {
 // a number as anybody may type it again: never one that somebody would read as thousands
 const plain = (value) => String(value).replace(/^(-?[1-9]\d{0,2}\.\d{3})$/, "$10");
 
-return { fold, plain, figures, weigh, drip, wanting, stopSuggested, startValue, number, typed, nothing, meterKey };
+return { fold, levelBefore, fitted, meterWrong, plain, figures, weigh, drip, wanting, stopSuggested, startValue, number, typed, nothing, meterKey };
 })();
