@@ -237,6 +237,8 @@ _environment.filters.update(
     year_before=lambda day: day - timedelta(days=365),
     significant=lambda value: f"{value:.6g}",
 )
+
+
 @lru_cache(maxsize=1)
 def asset_version() -> str:
     """What all that a page loads is, as a digest: a page and what it was made with belong together."""

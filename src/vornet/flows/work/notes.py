@@ -172,8 +172,8 @@ def last_stretch(connection: Connection, compartment_id: int, marks: float | Non
         {"compartment_id": compartment_id, "after": before["meter"], "upto": now["meter"], "from": before["on_day"]},
     ).fetchone()  # fmt: skip
     length = now["meter"] - before["meter"]
-    missing = [volumes.level_missing_l(r["reading"], marks) for r in (before, now)]
-    found = volumes.stretch_loss(*missing, added["litres"] if added else 0.0, length)
+    was, stands = (volumes.level_missing_l(r["reading"], marks) for r in (before, now))
+    found = volumes.stretch_loss(was, stands, added["litres"] if added else 0.0, length)
     return None if found is None else (*found, length)
 
 

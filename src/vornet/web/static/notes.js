@@ -54,6 +54,7 @@ function say(words, bad = false) {
   if (!box) return;
   box.hidden = false;
   box.textContent = words;
+  box.setAttribute("role", bad ? "alert" : "status");
   box.classList.toggle("good", !bad);
 }
 function list() {
