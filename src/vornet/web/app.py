@@ -20,6 +20,7 @@ from starlette.exceptions import HTTPException
 from vornet import __version__
 from vornet.api import calculators, decide, exchange
 from vornet.api import weeks as weeks_api
+from vornet.api import work as work_api
 from vornet.core.errors import InputError
 from vornet.flows import calc
 from vornet.flows.house.passwords import Busy
@@ -114,6 +115,7 @@ def create_app(db: Database, today: date | None = None, demo: bool = False) -> F
     app.include_router(exchange.router)
     app.include_router(decide.router)
     app.include_router(weeks_api.router)
+    app.include_router(work_api.router)
 
     @app.get("/healthy", include_in_schema=False)
     async def healthy() -> dict[str, str]:

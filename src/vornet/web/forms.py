@@ -90,6 +90,7 @@ def compartment_groups(counts: str) -> tuple[tuple[str, tuple[Field, ...]], ...]
             Field("fill_method", "Filled", "choice", (("", "–"), *_pairs(eq.FILL_METHODS))),
             Field("level_method", "Level read by", "choice", (("", "–"), *_pairs(eq.LEVEL_METHODS))),
             Field("sampling_point", "Sample drawn at", "choice", (("", "–"), *_pairs(eq.SAMPLING_POINTS))),
+            Field("indicator_reset", "Resetting the indicator", "words"),
             Field("access", "Getting at it", "words"),
         )),
     )  # fmt: skip
@@ -111,8 +112,9 @@ LISTS: tuple[RowList, ...] = (
         Field("count", "Count", "int"), Field("single_use", "Single use", "bool", (("yes", "yes"), ("no", "no"))),
     )),
     RowList("filters", "Filters", (
-        Field("part", "Part no."), Field("place", "Where"), Field("count", "Count", "int"),
-        Field("volume_l", "Holds", "volume"),
+        Field("part", "Part no."), Field("place", "Where"),
+        Field("kind", "Kind", "choice", (("", "–"), ("spin_on", "spin-on"), ("cartridge", "cartridge"), ("inline", "in line"))),
+        Field("count", "Count", "int"), Field("volume_l", "Holds", "volume"),
         Field("tightening", "Tightened", "choice", (("", "–"), *_pairs(eq.TIGHTENING))),
         Field("turns", "Turns", "number"), Field("torque_nm", "Torque", "torque"),
         Field("prefill", "Pre-filled", "bool", _YES),

@@ -22,7 +22,7 @@ from vornet.flows.judge import trials
 from vornet.flows.pages import board, looks
 from vornet.flows.pages import rows as rows_of
 from vornet.flows.register import units
-from vornet.flows.work import cards, entries, my_day, noted, notes, photos, put_off, reopen
+from vornet.flows.work import cards, entries, my_day, noted, notes, photos, put_off, reopen, series
 from vornet.io.equipment import READINGS, TIGHTENING
 from vornet.store.database import Connection
 from vornet.web import forms
@@ -157,6 +157,48 @@ def reopen_part(request: Request, job_id: int, part_id: int, form: Form) -> Resp
     with recording(request) as connection:
         reopen.reopen(connection, who.fleet_id, job_id, part_id, form.get("why", ""), who.name, today(request))
     return RedirectResponse(f"/jobs/{job_id}", 303)
+
+
+@router.get("/compartments/{compartment_id}/oil-change", dependencies=[needs("log_work")])
+def oil_change(request: Request, compartment_id: int) -> Response:
+    """What a change of oil takes here, as a series of drain-and-fills."""
+    return _oil_change(request, compartment_id, {})
+
+
+def _oil_change(request: Request, compartment_id: int, form: dict[str, str], error: str = "") -> Response:
+    day, row = today(request), compartment_row(request, compartment_id)
+    values = {"oil": row["oil"] or "", "target": "5", "on": day.isoformat(), "apart": "1", **form}
+    found = None
+    with database(request).fleet(visitor(request).fleet_id) as connection:
+        oils = rows_of.oil_names(connection)
+        try:
+            found = series.plan(connection, compartment_id, *_series(values, hand(request), day), day)
+        except InputError as problem:
+            error = error or problem.why
+    status = 422 if error and form else 200
+    return render(request, "oil_change.html", status, row=opened(row), values=values, oils=oils, found=found, error=error)
+
+
+def _series(values: dict[str, str], by: Any, day: date) -> tuple[str, float, date, int]:
+    share = measures.number(values.get("target", "").rstrip("% ") or "5", "target", by.mark) / 100
+    apart = measures.number(values.get("apart", "") or "1", "apart", by.mark)
+    if apart != int(apart):
+        raise InputError("apart", "whole days")
+    return values.get("oil", ""), share, day_of(values.get("on"), "on", day), int(apart)
+
+
+@router.post("/compartments/{compartment_id}/oil-change", dependencies=[needs("log_work")])
+def make_series(request: Request, compartment_id: int, form: Form) -> Response:
+    """The cards of the series; ``do=look`` only says what it would take."""
+    who, day = visitor(request), today(request)
+    if form.get("do") != "look":
+        try:
+            with recording(request) as connection:
+                made = series.make(connection, who.fleet_id, compartment_id, *_series(form, hand(request), day), who.name, day)
+        except InputError as error:
+            return _oil_change(request, compartment_id, dict(form), error.why)
+        return RedirectResponse(f"/jobs/{made[0]}", 303)
+    return _oil_change(request, compartment_id, dict(form))
 
 
 # ---- at the unit -----------------------------------------------------------------------------------------------

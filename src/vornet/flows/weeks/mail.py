@@ -191,14 +191,18 @@ def _stop(connection: Connection, fleet_id: int, c: dict[str, Any], stop: dict[s
     assert last is not None
     if last["n"] >= MOST_AGAIN or (last["at"] is not None and now - last["at"] < timedelta(hours=AGAIN_H)):
         return 0
-    where = f"{stop['unit']}, {stop['compartment']}"
+    where = ", ".join(filter(None, [stop["unit"], stop["compartment"]]))
     base = installation.address() or ""
-    link = f"{base}/compartments/{stop['compartment_id']}" if base else ""
+    link = f"{base}/compartments/{stop['compartment_id']}" if base and stop["compartment_id"] else ""
     if stop["about"].startswith("stop"):
         subject = f"STOP: {where}"
         cause = f" {NAMES[stop['cause']]}." if stop["cause"] in NAMES else ""
         said = f"Do not run {where} before somebody has looked.{cause} Sample of {stop['on_day']}."
         then = "It is written again every four hours until somebody who answers for it says in Vornet that they have heard."
+    elif stop["about"].startswith("job"):
+        subject = f"Job stopped: {where}"
+        said = f"The job on {where} was stopped on {_day(stop['on_day'])}. {stop['words']}"
+        then = "It is written again every four hours until it is dealt with in Vornet."
     else:
         subject = f"Trial stopped: {where}"
         on = f" on {_day(stop['on_day'])}" if stop["on_day"] else ""

@@ -345,6 +345,11 @@ UNION ALL
 SELECT 'trial ' || t.trial_id, t.compartment_id, u.depot_id, u.name, c.name, t.ended_on, t.ending, NULL
 FROM trial t JOIN compartment c USING (fleet_id, compartment_id) JOIN unit u ON u.fleet_id = c.fleet_id AND u.unit_id = c.unit_id
 WHERE t.state = 'stopped' AND t.seen_by IS NULL
+UNION ALL
+SELECT 'job ' || x.deferred_id, x.compartment_id, u.depot_id, u.name, coalesce(c.name, ''), x.made_at::date, x.what, NULL
+FROM deferred x JOIN unit u ON u.fleet_id = x.fleet_id AND u.unit_id = x.unit_id
+LEFT JOIN compartment c ON c.fleet_id = x.fleet_id AND c.compartment_id = x.compartment_id
+WHERE x.kind = 'stopped' AND x.closed_at IS NULL
 
 -- :last_mail_about  when something was last written to somebody about it
 SELECT max(made_at) AS at, count(*) AS n FROM mail WHERE about LIKE %(about)s
