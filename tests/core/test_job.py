@@ -143,3 +143,56 @@ def test_oil_use_stands_out_only_against_enough_history():
     assert job.oil_use([1, 1.1, 0.9, 1.0, 1.7], [100] * 5)[1] == "watch"
     assert job.oil_use([1, 1.1, 0.9, 1.0, 4.0], [100] * 5)[1] == "act"
     assert job.oil_use([2], [500])[0] == [4.0]
+
+
+# ---- the steps that were missing -------------------------------------------------------------------------------
+def test_a_drain_waits_until_the_fill_plug_is_proven_open():
+    axle = {"kind": "axle", "drain_points": [{"place": "below"}]}
+    visit = job.fold([entry(1, "meter", 10.0, part=None)]).get(None, job.Said())
+    done = (("shut", {"below": True}), ("pour", {"litres": 3.0}), ("leaks", "none"))
+    assert [k for k, _ in job.wanting(axle, said(*done), visit)] == ["fill_open"]
+    assert job.wanting(axle, said(*done, ("fill_open", "yes")), visit) == []
+    assert job.wanting({**axle, "kind": "engine"}, said(*done), visit) == []
+
+
+@pytest.mark.parametrize(
+    ("task", "own"),
+    [("filter", ["filter", "prove"]), ("magnetic_filter", ["magnetic"]), ("breather", ["breather"]), ("sample", ["warm", "sample"])],
+)
+def test_a_part_looked_after_while_the_oil_stays_in_takes_only_its_own_steps(task, own):
+    assert [s.key for s in job.steps("engine", ENGINE, {}, False, task)] == ["safe", "meter", *own, "end"]
+
+
+def test_a_barred_filter_is_not_finished_and_an_equivalent_is():
+    visit = job.fold([entry(1, "meter", 10.0, part=None)]).get(None, job.Said())
+    done = (("shut", {"fore": True, "aft": True}), ("pour", {"litres": 30.0}), ("leaks", "none"))
+    assert [k for k, _ in job.wanting(ENGINE, said(*done, ("filter_part", "f-0 ")), visit)] == ["filter_part"]
+    assert job.wanting(ENGINE, said(*done, ("filter_part", "F-1b")), visit) == []
+    assert job.wanting(ENGINE, said(*done, ("filter_part", "f-0"), ("filter_changed", "no")), visit) == []  # it was left in
+
+
+def test_of_two_sides_the_lower_one_counts():
+    sides = said(("level_before_left", 0.8), ("level_before_right", 0.5))
+    assert job.level_before(sides) == 0.5
+    read = [("level_read", {"reading": 1.0, "run": True, "side": "left"}), ("level_read", {"reading": 0.4, "run": True, "side": "right"})]
+    assert job.level_after(said(*read)) == 0.4
+    assert job.level_after(said(*read, ("level_read", {"reading": 0.9, "run": True, "side": "right"}))) == 0.9
+
+
+def test_each_school_of_pouring_gives_its_first_pour():
+    """36 L go in after 33 L came out of 40 L that stood 3 L low: short first, all at once, or what came out with what was low."""
+    entries = said(("level_before", 0.0), ("out_l", 33.0))
+    first = {school: job.figures(ENGINE, entries, school).first_pour_l for school in ("approach", "all", "returned")}
+    assert first == {"approach": pytest.approx(32.4), "all": 36.0, "returned": 36.0}
+    nothing_known = {"volume_between_marks_l": 3.0}
+    assert job.figures(nothing_known, entries, "returned").target_l == 36.0
+    assert job.figures(nothing_known, entries, "approach").target_l is None
+
+
+def test_a_level_without_a_top_up_tells_the_loss_of_its_stretch():
+    """Half a litre low, 120 h and two litres later one and a half: three litres gone, 25 per 1,000 h (a balance)."""
+    from vornet.core.volumes import stretch_loss
+
+    assert stretch_loss(0.5, 1.5, 2.0, 120) == (3.0, 25.0)
+    assert stretch_loss(0.5, 0.5, 0.0, 100) == (0.0, 0.0)
+    assert stretch_loss(0.5, 1.0, 0.0, 0) is None

@@ -31,8 +31,9 @@ def drains():
         document = {
             "system_volume_l": system, "capacity_l": capacity,
             "capacity_without_filter_l": maybe(capacity and round(capacity * 0.95, 2), 0.5),
-            "volume_between_marks_l": maybe(round(draw.uniform(0.5, 8), 1)), "filters": [{"part": "F"}] if draw.random() < 0.6 else [],
-            "drain_points": [{"place": p} for p in ("fore", "aft")[: draw.randint(0, 2)]],
+            "volume_between_marks_l": maybe(round(draw.uniform(0.5, 8), 1)),
+            "filters": [{"part": "F", "barred": ["short F"]}] if draw.random() < 0.6 else [],
+            "drain_points": [{"place": p} for p in ("fore", "aft")[: draw.randint(0, 2)]], "kind": draw.choice(["engine", "axle"]),
         }  # fmt: skip
         now = {
             "level_before": maybe(round(draw.uniform(-1, 2), 2)), "out_l": maybe(round(draw.uniform(0, (system or 50) * 1.1), 2)),
@@ -41,7 +42,8 @@ def drains():
             "parts_out": maybe(draw.randint(0, 3)), "parts_in": maybe(draw.randint(0, 3)),
             "shut": {p: draw.random() < 0.7 for p in ("fore", "aft", "drain")}, "magnets": {"fore": draw.randint(0, 4)},
             "oil_looks": draw.sample(list(job.OIL_LOOKS), draw.randint(0, 2)),
-            "filter_looks": draw.sample(list(job.FILTER_LOOKS), draw.randint(0, 1)),
+            "filter_looks": draw.sample(list(job.FILTER_LOOKS), draw.randint(0, 1)), "fill_open": maybe("yes"),
+            "filter_part": maybe(draw.choice(["F", "SHORT f "]), 0.3), "part_action": maybe("cleaned", 0.5),
         }  # fmt: skip
         lists = {
             "pour": [{"litres": round(draw.uniform(0.1, (system or 50) * 0.7), 2), "id": str(i)} for i in range(draw.randint(0, 2))],
@@ -49,6 +51,10 @@ def drains():
                 {"reading": round(draw.uniform(-0.5, 1.5), 2), "run": draw.random() < 0.6, "id": str(i)} for i in range(draw.randint(0, 2))
             ],
         }  # fmt: skip
+        if draw.random() < 0.25:  # an axle levelled on both sides
+            now |= {f"level_before_{side}": maybe(round(draw.uniform(-1, 2), 2)) for side in ("left", "right")}
+            for row in lists["level_read"]:
+                row["side"] = draw.choice(["left", "right"])
         meter_no = draw.choice([1, 2])
         visit = {k: 100.0 for k in ("meter", "meter_2") if draw.random() < 0.6}
         yield n, document, {k: v for k, v in now.items() if v is not None}, lists, visit, meter_no
@@ -58,13 +64,19 @@ def spec_of(document, meter_no):
     return {
         "system": document["system_volume_l"], "capacity": document["capacity_l"], "without": document["capacity_without_filter_l"],
         "marks": document["volume_between_marks_l"], "filters": bool(document["filters"]), "meter_no": meter_no,
-        "drains": [d["place"] for d in document["drain_points"]] or ["drain"],
+        "drains": [d["place"] for d in document["drain_points"]] or ["drain"], "gate": job.fills_first(document["kind"], document),
+        "barred": [b for f in document["filters"] for b in f["barred"]],
     }  # fmt: skip
+
+
+SCHOOLS = ("approach", "all", "returned")
+TASKS = ("drain", "sample", "filter", "magnetic_filter", "breather")
 
 
 def test_the_phone_works_as_core_does(rules):
     cases = list(drains())
-    asked = [[spec_of(d, m), {"now": now, "lists": lists}, {"now": visit, "lists": {}}] for _, d, now, lists, visit, m in cases]
+    asked = [[spec_of(d, m) | {"pour": SCHOOLS[n % 3], "task": TASKS[n % 5]}, {"now": now, "lists": lists}, {"now": visit, "lists": {}}]
+             for n, d, now, lists, visit, m in cases]  # fmt: skip
     answers = rules.evaluate(
         """([cases, shared]) => cases.map(([spec, said, visit]) => ({ f: JobRules.figures(spec, said, shared),
              w: JobRules.wanting(spec, said, visit).map((x) => x[0]), s: JobRules.stopSuggested(said) }))""",
@@ -73,10 +85,10 @@ def test_the_phone_works_as_core_does(rules):
     refused = 0
     for (n, document, now, lists, visit, meter_no), answer in zip(cases, answers, strict=True):
         said, visited, f = job.Said(now, lists), job.Said(visit), answer["f"]
-        assert answer["w"] == [k for k, _ in job.wanting(document, said, visited, meter_no)], n
+        assert answer["w"] == [k for k, _ in job.wanting(document, said, visited, meter_no, TASKS[n % 5])], n
         assert answer["s"] == job.suggests_stop(said), n
         try:
-            got = job.figures(document, said)
+            got = job.figures(document, said, SCHOOLS[n % 3])
         except InputError as error:
             refused += 1
             assert f["wrong"]["field"] == ("pour" if error.field == "poured_l" else "out_l"), (n, error)

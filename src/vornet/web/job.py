@@ -286,7 +286,8 @@ def do(request: Request, job_id: int) -> Response:
     return render(
         request, "job_do.html", **_words(found), screens=screens(found), data=json.dumps(data, default=str),
         art_magnet=lambda g: Markup(grades.magnet(g)), art_oil=lambda k: Markup(grades.oil(k)),
-        art_pleats=lambda k: Markup(grades.pleats(k)), art_level=lambda g: Markup(grades.level(g)), begun=begun,
+        art_pleats=lambda k: Markup(grades.pleats(k)), art_level=lambda g: Markup(grades.level(g)),
+        art_strainer=lambda k: Markup(grades.strainer(k)), begun=begun,
         last={p["part_id"]: _last_looks(p) for p in found["parts"] if p["compartment_id"] is not None}, caution_of=cautions.of_item,
         bleeds=cautions.bleeds, blown={p["part_id"]: _blown(p) for p in found["parts"] if p["compartment_id"] is not None},
         tightened=rules.TIGHTENED, filter_checks=rules.FILTER_CHECKS, breathers=rules.BREATHERS, part_actions=rules.PART_ACTIONS,

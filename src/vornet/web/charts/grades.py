@@ -49,6 +49,19 @@ def oil(look: str) -> str:
     return _svg("".join(parts))
 
 
+def strainer(look: str) -> str:
+    """A strainer's mesh from above: clean, sludge over it, chunks on it."""
+    lines = [f'<path d="M{10 + 6 * i} 8v32M8 {10 + 6 * i}h48" stroke="{DARK}" stroke-width=".9"/>' for i in range(5)]
+    lines += [f'<path d="M{40 + 6 * i} 8v32" stroke="{DARK}" stroke-width=".9"/>' for i in range(3)]
+    parts = [f'<rect x="8" y="8" width="48" height="32" rx="4" fill="none" stroke="{STEEL}" stroke-width="2.4"/>', *lines]
+    if look == "sludge":
+        parts.append(f'<path d="M10 22C18 16 26 28 34 21S50 17 54 24V38H10Z" fill="{OIL}" opacity=".85"/>')
+    if look == "chunks":
+        chunks = ((14, 14), (27, 25), (40, 15), (47, 30), (19, 32))
+        parts += [f'<path d="M{x} {y}l6-2 3 4-3 4-6-1Z" fill="{STEEL}" stroke="{DARK}"/>' for x, y in chunks]
+    return _svg("".join(parts))
+
+
 def pleats(look: str) -> str:
     """An element's pleats opened: clean, metal, sludge, collapsed, the old seal left."""
     if look == "collapsed":
