@@ -141,6 +141,18 @@ def test_pages_name_files_that_are_there():
             assert (HOUSE / named).exists(), (page.name, named)
 
 
+def test_every_step_of_the_work_has_its_test_or_says_why_not():
+    rows = [[cell.strip() for cell in line.split("|")[1:-1]] for line in (clone_dir() / "docs" / "steps.md").read_text().splitlines()]
+    rows = [r for r in rows if len(r) == 3 and r[0] not in ("step", "---") and not r[0].startswith("**")]
+    there = set(re.findall(r"def (test_\w+)", "\n".join(p.read_text() for p in (HOUSE / "tests").rglob("*.py"))))
+    assert len(rows) > 50
+    for step, screen, test in rows:
+        named = re.findall(r"`(test_\w+)`", test)
+        assert screen, step
+        assert named or test.startswith("none: "), step
+        assert set(named) <= there, (step, set(named) - there)
+
+
 def test_the_security_table_names_tests_that_are_there_and_reasons_where_there_is_none():
     """docs/asvs.md: each *met* by a test of ours, each *not met* and each that does not arise with its reason."""
     tests = set(re.findall(r"^def (test_\w+)", "\n".join(p.read_text() for p in (clone_dir() / "tests").rglob("test_*.py")), re.M))
