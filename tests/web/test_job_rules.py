@@ -134,7 +134,8 @@ def test_both_read_a_number_alike(rules, mark):
 def test_both_read_a_quantity_alike(rules, system):
     hand = {"mark": ",", "us": system == "us", "kinds": {k: measures.written(k) for k in job_pages.PHONE_KINDS}}
     units = {"volume": ["", "L", "qt", "us gal", "ml", "kg"], "hours": ["", "h", "km"], "distance": ["", "km", "mi", "us"],
-             "temperature": ["", "°C", "F", "K"]}  # fmt: skip
+             "temperature": ["", "°C", "F", "K"],
+             "mass": ["", "kg", "lb", "L"], "pressure": ["", "bar", "psi"], "length": ["", "in"]}  # fmt: skip
     for kind, written in units.items():
         cases = [f"{n} {u}" for n in ("9,5", "1.250", "12", "-4", "x") for u in written]
         answers = rules.evaluate("([texts, kind, hand]) => texts.map((t) => JobRules.typed(t, kind, hand).value)", [cases, kind, hand])

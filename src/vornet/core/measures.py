@@ -36,6 +36,7 @@ KINDS: dict[str, Kind] = {
         Kind("pressure", ("kilopascal", "kPa"), ("psi", "psi"), (0, 0)),
         Kind("temperature", ("degC", "°C"), ("degF", "°F"), (0, 0)),
         Kind("hours", ("hour", "h"), ("hour", "h"), (0, 0)),
+        Kind("mass", ("kilogram", "kg"), ("pound", "lb"), (2, 1)),
     )
 }
 #: what people write, to pint's names; letters are compared in lower case
@@ -56,6 +57,7 @@ _WRITTEN = {
     "length": {"mm": "millimeter", "cm": "centimeter", "in": "inch", "inch": "inch", "inches": "inch", '"': "inch"},
     "pressure": {"kpa": "kilopascal", "bar": "bar", "psi": "psi", "mpa": "megapascal"},
     "temperature": {"°c": "degC", "c": "degC", "degc": "degC", "°f": "degF", "f": "degF", "degf": "degF"},
+    "mass": {"kg": "kilogram", "g": "gram", "lb": "pound", "lbs": "pound", "oz": "ounce"},
     "hours": {"h": "hour", "hr": "hour", "hrs": "hour", "hour": "hour", "hours": "hour"},
 }  # fmt: skip
 _TYPED = re.compile(r"^([+\-−]?[\d.,'’   ]*\d[\d.,]*|[+\-−]?[.,]\d+)\s*([^\d\s].*)?$")
@@ -234,23 +236,31 @@ def written(kind: str) -> dict[str, tuple[float, float]]:
     return out | {"": (1.0, 0.0), "us": _line(found.us[0], found.si[0]) if found.us[0] != found.si[0] else (1.0, 0.0)}
 
 
-_SAID = re.compile(r"(?<![\w.])([−\-]?\d{1,3}(?:,\d{3})+(?:\.\d+)?|[−\-]?\d+(?:\.\d+)?)([   ]?)(km|L|N·m|kPa|°C)(?![\w/·])")
+_SAID = re.compile(
+    r"(?<![\w.–])(?:(\d+(?:\.\d+)?)–)?"
+    r"([−\-]?\d{1,3}(?:,\d{3})+(?:\.\d+)?|[−\-]?\d+(?:\.\d+)?)([   ]?)(km|L|N·m|kPa|°C)(?![\w/·])"
+)
 _SAID_KIND = {"km": "distance", "L": "volume", "N·m": "torque", "kPa": "pressure", "°C": "temperature"}
 
 
 def said(sentence: str, measures: str) -> str:
     """A stored sentence with its quantities turned into the fleet's units.
 
-    >>> said("The maker's cap of 20,000 km lies below 30,000 km", "us")
-    "The maker's cap of 12,427 mi lies below 18,641 mi"
+    >>> said("The maker's cap of 20,000 km lies below 30,000 km", "us"), said("Torque wrench 65–80 N·m", "us")
+    ("The maker's cap of 12,427 mi lies below 18,641 mi", 'Torque wrench 48–59 lbf·ft')
     """
     if measures != US:
         return sentence
 
     def swap(match: re.Match[str]) -> str:
-        kind = _SAID_KIND[match[3]]
-        digits = 1 if kind == "volume" else min(len(match[1].partition(".")[2]), 1)
-        value = shown(float(match[1].replace(",", "").replace("−", "-")), kind, measures)
-        return f"{value:,.{digits}f}".replace("-", "−") + match[2] + unit(kind, measures)
+        kind = _SAID_KIND[match[4]]
+        digits = 1 if kind == "volume" else min(len(match[2].partition(".")[2]), 1)
+
+        def turned(figure: str) -> str:
+            value = shown(float(figure.replace(",", "").replace("−", "-")), kind, measures)
+            return f"{value:,.{digits}f}".replace("-", "−")
+
+        low = f"{turned(match[1])}–" if match[1] else ""  # both ends of a span
+        return low + turned(match[2]) + match[3] + unit(kind, measures)
 
     return _SAID.sub(swap, sentence)

@@ -221,7 +221,7 @@ def screens(found: dict[str, Any]) -> list[dict[str, Any]]:
 
 
 #: kinds of quantities that are typed at the unit
-PHONE_KINDS = ("volume", "hours", "distance", "temperature")
+PHONE_KINDS = ("volume", "hours", "distance", "temperature", "mass", "length", "pressure", "torque")
 
 
 def job_rules() -> dict[str, float]:
@@ -257,6 +257,7 @@ def _device_data(request: Request, found: dict[str, Any], token: str, last: dict
     return {
         "id": found["job"]["job_id"], "now": datetime.now(UTC).timestamp() * 1000, "token": token, "me": visitor(request).name,
         "volume": measures.unit("volume", system), "volume_factor": liters, "specs": parts, "rules": job_rules(), "assumed": ASSUMED,
+        "mass_factor": measures.shown(1.0, "mass", system),
         "hand": {"mark": hand(request).mark, "us": system == measures.US, "kinds": {k: measures.written(k) for k in PHONE_KINDS}},
         "stops": {k: s.do_now for k, s in rules.STOPS.items()},
         "last_photos": {
@@ -284,7 +285,8 @@ def do(request: Request, job_id: int) -> Response:
     found = opened(found)
     data = _device_data(request, found, token, last) | {"entries": state["entries"], "parts_now": state["parts"]}
     return render(
-        request, "job_do.html", **_words(found), screens=screens(found), data=json.dumps(data, default=str),
+        request, "job_do.html", here_unit=found["job"]["unit_id"], **_words(found), screens=screens(found),
+        data=json.dumps(data, default=str),
         art_magnet=lambda g: Markup(grades.magnet(g)), art_oil=lambda k: Markup(grades.oil(k)),
         art_pleats=lambda k: Markup(grades.pleats(k)), art_level=lambda g: Markup(grades.level(g)),
         art_strainer=lambda k: Markup(grades.strainer(k)), begun=begun,
@@ -396,7 +398,8 @@ def _quick(request: Request, compartment_id: int, error: str = "", saved: str = 
     if latest:
         guess = latest["meter"] + max((day - latest["on_day"]).days, 0) * (row["rate_per_day"] or 0.0)
     return render(
-        request, "quick.html", 422 if error else 200, row=opened(row), latest=latest, guess=guess, error=error, saved=saved,
+        request, "quick.html", 422 if error else 200, here_unit=row["unit_id"], row=opened(row),
+        latest=latest, guess=guess, error=error, saved=saved,
         symptoms=SYMPTOMS, sisters=sisters, slip=slip, client_id=str(uuid.uuid4()), glass=row["facts"].get("level_method") == "sight_glass",
         event_words=notes.EVENT_WORDS,
     )  # fmt: skip

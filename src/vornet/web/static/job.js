@@ -65,6 +65,7 @@ const typed = (text, kind, part) => JobRules.typed(text, kindOf(kind, part), J.h
 function inField(value, kind, part) {
   if (kind === "volume") return JobRules.plain(+(value * J.volume_factor).toFixed(3));
   if (kind === "meter") return String(+(value * (specs[part]?.meter_factor ?? 1)).toFixed(1));
+  if (kind === "mass") return JobRules.plain(+(value * J.mass_factor).toFixed(3));
   if (kind === "temperature" && J.volume === "qt") return String(+(value * 1.8 + 32).toFixed(1));
   return JobRules.plain(value);
 }
@@ -225,7 +226,7 @@ function packsSay(d, f, pours) {
   const whole = pours.filter((p) => Math.abs(p.litres - d.pack) < 0.005 * d.pack).length, target = f.target;
   if (target == null) return `${whole} whole packs of ${shown(d.pack)} poured`;
   const all = Math.floor(target / d.pack + 1e-6), rest = target - all * d.pack;
-  return `${whole} of ${all} whole packs${rest > 0.02 ? `, then ${shown(rest)} from the next` : ""}`;
+  return `${whole} of ${all} whole ${all === 1 ? "pack" : "packs"}${rest > 0.02 ? `, then ${shown(rest)} from the next` : ""}`;
 }
 
 // pictures of this step: the last one before this job, and what was taken here
