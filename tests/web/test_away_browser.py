@@ -328,3 +328,66 @@ def test_a_plain_drain_costs_no_more_taps_than_before_and_a_sample_two_and_a_lab
     with settling(db, visit["fleet_id"], TODAY) as c:
         found = cards.card(c, jobs[0], TODAY)["parts"][0]
     assert [k for k, _ in rules.wanting(found["document"], rules.Said(), rules.Said())] == needed
+
+
+def test_photos_that_never_arrive_wait_and_are_counted(phone: Page, served, db, visit, tmp_path):  # noqa: F811
+    page = phone
+    open_job(page, served, visit)
+    Image.new("RGB", (50, 40), "black").save(tmp_path / "magnet.jpg")
+    with settling(db, visit["fleet_id"], TODAY) as c:
+        c.execute("UPDATE job_device SET expires_at = now() - interval '1 s'")  # the job's key has ended
+    step(page, "What was in it")
+    page.locator('.step:not([hidden]) [data-photo="looks"]').set_input_files(str(tmp_path / "magnet.jpg"))
+    expect(page.locator("#job-net")).to_contain_text("1 photo waits on this phone")
+    page.reload()  # a fresh page brings a fresh key
+    expect(page.locator("#job-net")).to_have_text("photo sent", timeout=20000)
+    assert [r["place"] for r in rows(db, visit, "SELECT place FROM job_photo")] == ["looks"]
+
+
+def test_a_picture_of_a_symptom_an_item_and_something_put_off(phone: Page, served, db, visit, tmp_path):  # noqa: F811
+    page = phone
+    sign_in(page, served, visit, f"/q/{visit['ids']['engine']}")
+    Image.new("RGB", (60, 40), "brown").save(tmp_path / "leak.jpg")
+    page.locator("summary", has_text="Symptom").click()
+    page.get_by_role("button", name="leak under it").click()
+    form = page.locator(".add-picture")
+    form.locator("input[type=file]").set_input_files(str(tmp_path / "leak.jpg"))
+    form.get_by_role("button", name="Keep it").click()
+    expect(page.get_by_role("status").first).to_contain_text("Picture kept")
+    page.goto(f"{served.url}/units/{visit['unit']}")
+    expect(page.locator(".gallery img")).to_have_count(1)
+    page.locator("#lately summary").first.click()
+    expect(page.locator("#lately")).to_contain_text("leak under it")
+    page.locator(".gallery summary").click()
+    page.locator(".gallery input[name=why]").fill("another boat")
+    page.locator(".gallery").get_by_role("button", name="Take back").click()
+    expect(page.locator(".gallery img")).to_have_count(0)
+
+
+def test_a_note_is_put_right_on_its_page(phone: Page, served, db, visit):  # noqa: F811
+    page, engine = phone, visit["ids"]["engine"]
+    sign_in(page, served, visit, f"/q/{engine}")
+    page.get_by_role("button", name="½").click()
+    expect(page.get_by_role("button", name="Undo level")).to_be_visible()
+    page.goto(f"{served.url}/compartments/{engine}")
+    page.locator("#between tbody a").first.click()
+    page.get_by_label("Level, 0 MIN to 1 MAX").fill("80 %")
+    page.get_by_label("What was wrong").fill("read in the dark")
+    page.get_by_role("button", name="Put right").click()
+    expect(page.locator("#between tr").nth(1)).to_contain_text("80 %")
+    expect(page.locator("#between")).to_contain_text("put right: read in the dark")
+
+
+def test_a_change_of_oil_is_looked_at_and_made(phone: Page, served, visit):  # noqa: F811
+    page, engine = phone, visit["ids"]["engine"]
+    sign_in(page, served, visit, f"/compartments/{engine}/oil-change")
+    expect(page.locator(".answer-line")).to_contain_text("2 drain-and-fills of 55.0 L leave 0.7 %")
+    page.get_by_label("Old oil left, at most").fill("10")
+    page.get_by_role("button", name="What would it take?").click()
+    expect(page.locator(".answer-line")).to_contain_text("1 drain-and-fill of 55.0 L leave 8.3 %")
+    page.get_by_label("Old oil left, at most").fill("90")
+    page.get_by_role("button", name="What would it take?").click()
+    expect(page.get_by_role("alert")).to_contain_text("between 0.1 and 50")
+    page.get_by_label("Old oil left, at most").fill("5")
+    page.get_by_role("button", name="cards").click()
+    expect(page.locator("main")).to_contain_text("Flush with the same oil: 1 of 2")

@@ -41,7 +41,7 @@ def sample(request: Request, compartment_id: int, sample_id: int) -> Response:
     keys = [*speaks, *(k for k in compartments.panels_asked(facts, []) if k not in speaks)][:3]
     return pdf(
         request, "paper_sample.html", f"sample-{detail['known'].get('sample_no', sample_id)}", row=facts.row, unit=facts.unit, s=detail,
-        names=NAMES, drawing=_drawing(request, facts, keys), actions=actions,
+        names=NAMES, drawing=_drawing(request, facts, keys), actions=actions, around=compartments.around(facts, detail),
     )  # fmt: skip
 
 

@@ -67,6 +67,11 @@ def cards(connection: Connection, state: str, limit: int = 200) -> dict[str, Any
     return {"rows": rows, "counts": connection.execute(query("jobs.counts")).fetchone(), "state": state}
 
 
+def of_unit(connection: Connection, unit_id: int, limit: int = 8) -> list[dict[str, Any]]:
+    """A unit's last cards, newest first."""
+    return connection.execute(query("jobs.of_unit"), {"unit_id": unit_id, "limit": limit}).fetchall()
+
+
 def cancel(connection: Connection, fleet_id: int, job_id: int, why: str, by: str) -> None:
     """Take a card back before it is done; what was entered stays with it."""
     if not why.strip():

@@ -53,6 +53,11 @@ def listed(connection: Connection, compartment_id: int, limit: int = 60) -> list
     return connection.execute(query("put_right.noted"), {"compartment_id": compartment_id, "limit": limit}).fetchall()
 
 
+def of_unit(connection: Connection, unit_id: int, limit: int = 20) -> list[dict[str, Any]]:
+    """What was drained and noted at a unit's compartments lately, as it holds, newest first."""
+    return connection.execute(query("put_right.noted_of_unit"), {"unit_id": unit_id, "limit": limit}).fetchall()
+
+
 def one(connection: Connection, kind: str, row_id: int) -> dict[str, Any]:
     """A note that holds, with its place. Raises InputError when it is not there or was put right meanwhile."""
     row = connection.execute(_ONE[kind], {"row_id": row_id}).fetchone() if kind in KINDS else None

@@ -260,3 +260,6 @@ ORDER BY meter DESC, on_day DESC, recorded_at DESC LIMIT 2
 -- :added_between  litres poured between two levels; a top-up whose own level stands at the start is in that level
 SELECT coalesce(sum(litres), 0) AS litres FROM top_up
 WHERE compartment_id = %(compartment_id)s AND superseded_by IS NULL AND meter > %(after)s AND meter <= %(upto)s AND on_day >= %(from)s
+
+-- :of_unit  a unit's last cards
+SELECT job_id, planned_on, state, opened_by FROM job WHERE unit_id = %(unit_id)s ORDER BY planned_on DESC, job_id DESC LIMIT %(limit)s

@@ -61,6 +61,23 @@ SELECT * FROM (
            superseded_why FROM observation WHERE compartment_id = %(compartment_id)s
 ) n ORDER BY on_day DESC, recorded_at DESC, row_id DESC LIMIT %(limit)s
 
+-- :noted_of_unit  drains and notes of a unit's compartments that hold, newest first
+SELECT n.kind, n.row_id, n.compartment_id, c.name AS compartment, c.counts AS meter_unit, n.on_day, n.meter, n.litres, n.reading, n.what,
+       n.recorded_by FROM (
+    SELECT fleet_id, 'drain' AS kind, drain_id AS row_id, compartment_id, on_day, meter, volume_out_l AS litres, NULL::float8 AS reading,
+           '' AS what, recorded_by, recorded_at FROM drain WHERE superseded_by IS NULL
+    UNION ALL SELECT fleet_id, 'topup', top_up_id, compartment_id, on_day, meter, litres, NULL, '', recorded_by, recorded_at
+    FROM top_up WHERE superseded_by IS NULL
+    UNION ALL SELECT fleet_id, 'level', level_check_id, compartment_id, on_day, meter, NULL, (extra ->> 'reading')::float8, '', recorded_by,
+           recorded_at FROM level_check WHERE superseded_by IS NULL
+    UNION ALL SELECT fleet_id, 'event', event_id, compartment_id, on_day, meter, litres_in, NULL, kind, recorded_by, recorded_at
+    FROM event WHERE superseded_by IS NULL
+    UNION ALL SELECT fleet_id, kind, observation_id, compartment_id, on_day, meter, litres, NULL, what, recorded_by, recorded_at
+    FROM observation WHERE superseded_by IS NULL
+) n JOIN compartment c USING (fleet_id, compartment_id)
+WHERE c.unit_id = %(unit_id)s AND n.compartment_id = ANY(ARRAY(SELECT compartment_id FROM compartment WHERE unit_id = %(unit_id)s))
+ORDER BY n.on_day DESC, n.recorded_at DESC LIMIT %(limit)s
+
 -- :level  one that holds, with its place; two who put it right at once take turns
 SELECT n.level_check_id AS row_id, n.compartment_id, n.on_day, n.meter, (n.extra ->> 'reading')::float8 AS reading, n.level_missing_l,
        n.recorded_by, n.recorded_at, c.name AS compartment, c.counts AS meter_unit, u.unit_id, u.name AS unit
