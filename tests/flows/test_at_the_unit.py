@@ -229,3 +229,22 @@ def test_a_stop_at_a_job_goes_out_by_mail_until_it_is_dealt_with(db, ready):  # 
         off = next(d for d in put_off.deferred(c) if d["kind"] == "stopped")
         put_off.close_deferred(c, fleet_id, off["deferred_id"], "new plug", None, "Pat")
         assert not [s for s in c.execute(query("weeks.stops_to_tell")).fetchall() if s["about"].startswith("job")]
+
+
+def test_a_service_that_was_not_done_is_taken_back_and_is_due_again(db, fleet):
+    fleet_id = fleets.find(db, fleet)
+    item = {"unit": "MV Test", "item": "Coolant", "every_days": 365}
+    register.load(db, json.dumps({"fleet": fleet, "service_items": [item]}).encode(), by="t", today=TODAY)
+    with settling(db, fleet_id, TODAY) as c:
+        item_id = c.execute("SELECT item_id FROM service_item").fetchone()["item_id"]
+        service.record(c, fleet_id, item_id, TODAY, None, "done", {}, "", "S", TODAY)
+    with settling(db, fleet_id, TODAY) as c:
+        assert c.execute("SELECT last_day FROM service_item").fetchone()["last_day"] == TODAY
+        record = c.execute("SELECT record_id FROM service_record").fetchone()["record_id"]
+        with pytest.raises(InputError, match="few words"):
+            service.take_back(c, fleet_id, item_id, record, " ", "Pat")
+        service.take_back(c, fleet_id, item_id, record, "another unit", "Pat")
+        with pytest.raises(InputError, match="meanwhile"):
+            service.take_back(c, fleet_id, item_id, record, "again", "Pat")
+    with db.fleet(fleet_id) as c:
+        assert c.execute("SELECT last_day FROM service_item").fetchone()["last_day"] is None

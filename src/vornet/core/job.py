@@ -81,7 +81,8 @@ _STEPS: dict[str, Step] = {
     for s in (
         Step("kit", "Is it all here?"),
         Step("safe", "Make it safe", "Level ground, brake on, wheels chocked. Supports under the lifting points and a push test before "
-             "anyone goes under; a second support as a back-up. Run engines only where the exhaust can leave."),
+             "anyone goes under; a second support as a back-up. Run engines only where the exhaust can leave. Dirt is washed off and dried, "
+             "dry debris cleared first: it burns."),
         Step("meter", "Read the meter"),
         Step("fill_open", "Does the fill plug open?", "Open it before the drain. If it will not open, stop here."),
         Step("level", "Level before the drain", "Clean round the cap first. Never open a hot, pressurised coolant cap."),

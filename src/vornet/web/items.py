@@ -99,6 +99,15 @@ def remove_item(request: Request, item_id: int, form: Form) -> Response:
     return RedirectResponse(f"/units/{item['unit_id']}#plan", 303)
 
 
+@router.post("/items/{item_id}/records/{record_id}/back", dependencies=[needs("log_work")])
+def back(request: Request, item_id: int, record_id: int, form: Form) -> Response:
+    """A record of something that was not done is taken back, with the reason."""
+    who = visitor(request)
+    with recording(request) as connection:
+        service.take_back(connection, who.fleet_id, item_id, record_id, form.get("why", ""), who.name)
+    return RedirectResponse(f"/items/{item_id}", 303)
+
+
 @router.get("/items/{item_id}", dependencies=[needs("see")])
 def show_item(request: Request, item_id: int) -> Response:
     """One service item: what it asks for, when it is due, what was found."""

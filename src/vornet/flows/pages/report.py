@@ -42,13 +42,23 @@ def history_rows(facts: compartment.Facts) -> list[dict[str, Any]]:
     return out
 
 
+#: of a drain, what is only there to be read on a page
+_FOR_PAGES = ("drain_id", "extra", "looks", "closed", "left", "left_defects", "left_found_on")
+
+
+def _drain(row: dict[str, Any]) -> dict[str, Any]:
+    """A drain as a file says it, what was seen in words."""
+    said = {k: (v.isoformat() if isinstance(v, date) else v) for k, v in row.items() if k not in _FOR_PAGES}
+    return {**said, "seen": "; ".join(f"{look.what} {look.words}" for look in row["looks"])}
+
+
 def history_document(facts: compartment.Facts) -> dict[str, Any]:
     """A compartment's history as one document."""
     r = facts.row
     return {
         "unit": r["unit"], "compartment": r["compartment"], "kind": r["kind"], "family": r["family"], "oil": r["oil"],
         "meter_unit": facts.unit, "samples": history_rows(facts),
-        "drains": [{k: (v.isoformat() if isinstance(v, date) else v) for k, v in d.items() if k != "drain_id"} for d in facts.drains],
+        "drains": [_drain(d) for d in facts.drains],
         "intervals": [
             {"effective_from": v["effective_from"].isoformat(), "meter": v["meter"]} for v in facts.intervals
         ],

@@ -201,6 +201,20 @@ def record(
     queue.touch_plans(connection, fleet_id, [item["unit_id"]])
 
 
+def take_back(connection: Connection, fleet_id: int, item_id: int, record_id: int, why: str, by: str) -> None:
+    """A record of something that was not done: it stays, with the reason, and counts no more. Raises InputError by field."""
+    if not why.strip():
+        raise InputError("why", "say in a few words what was wrong with it")
+    row = connection.execute(
+        query("plan.record_back"), {"item_id": item_id, "record_id": record_id, "why": why.strip()[:300]}
+    ).fetchone()  # fmt: skip
+    if row is None:
+        raise InputError("record", "is not there, or was put right meanwhile")
+    about = " ".join(filter(None, [row["unit"], row["compartment"], row["item"]]))
+    fleets.audit(connection, fleet_id, by, "service taken back", about, was=str(row["on_day"]), why=why.strip())
+    queue.touch_plans(connection, fleet_id, [row["unit_id"]])
+
+
 def refresh(connection: Connection, today: date, units: list[int] | None = None) -> None:
     """Work out anew when the items of some units (or all) are due."""
     items = _items(connection, units)

@@ -7,7 +7,7 @@ LEFT JOIN compartment c ON c.fleet_id = i.fleet_id AND c.compartment_id = i.comp
 WHERE i.item_id = %(item_id)s
 
 -- :records_of  what was done, newest first
-SELECT on_day, meter, outcome, reading, note, recorded_by FROM service_record
+SELECT record_id, on_day, meter, outcome, reading, note, recorded_by FROM service_record
 WHERE item_id = %(item_id)s AND superseded_by IS NULL ORDER BY on_day DESC, record_id DESC LIMIT 40
 
 -- :meter_points  figures of some units' meters, newest hundred a meter are plenty
@@ -86,3 +86,10 @@ SELECT count(*) FILTER (WHERE due_day <= %(until)s) AS all,
        count(*) FILTER (WHERE what = 'item' AND driver = 'no record yet') AS unknown,
        count(*) FILTER (WHERE what = 'item' AND condition IS NOT NULL) AS condition
 FROM x WHERE %(depot)s = '' OR depot = %(depot)s
+
+-- :record_back  a record that counts no more
+UPDATE service_record r SET superseded_by = r.record_id, superseded_why = %(why)s
+FROM service_item i JOIN unit u USING (fleet_id, unit_id)
+LEFT JOIN compartment c ON c.fleet_id = i.fleet_id AND c.compartment_id = i.compartment_id
+WHERE i.fleet_id = r.fleet_id AND i.item_id = r.item_id AND r.item_id = %(item_id)s AND r.record_id = %(record_id)s AND r.superseded_by IS NULL
+RETURNING u.unit_id, u.name AS unit, c.name AS compartment, i.name AS item, r.on_day

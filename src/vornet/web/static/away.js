@@ -28,7 +28,8 @@ async function keepDay() {
   Q.write("vornet-who", who);
   const line = document.getElementById("away-say");
   if (body.hasAttribute("data-cached")) { if (line) line.textContent = "No connection: these are the jobs as they were kept on this phone."; return; }
-  if (!line && Q.read("vornet-kept", {}).day === new Date().toDateString() && !changed) return; // once a day, and whenever the day's page is opened
+  // whenever the day's page is opened; on a phone once a day from any other
+  if (!line && (!matchMedia("(pointer: coarse)").matches || Q.read("vornet-kept", {}).day === new Date().toDateString())) return;
   const asked = await fetch("/jobs/away.json").catch(() => null);
   if (!asked?.ok) return;
   const { pages } = await asked.json(), busy = (await Q.waiting()).map((w) => `/jobs/${w.job}`);
