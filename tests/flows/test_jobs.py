@@ -471,6 +471,10 @@ def test_a_slip_is_undone_in_the_first_minute_on_the_phone(db, ready):
         assert c.execute("SELECT count(*) AS n FROM deferred").fetchone()["n"] == 0
     answer = send(db, ready, [row(parts[1], "stop", {"reason": "unsafe"}, 10), row(parts[1], "undo", {}, 12)])
     assert ("minute" in answer["refused"][0]["why"], answer["parts"][parts[1]]["state"]) == (True, "stopped")
+    passing, instead = ({"kind": "defect", "what": w, "instead": i} for w, i in (("hose chafed", False), ("no gasket", True)))
+    send(db, ready, [row(parts[0], "defer", passing, 13), row(parts[0], "defer", instead, 13.2), row(parts[0], "undo", {}, 13.6)])
+    with db.fleet(fleet_id) as c:  # what was seen in passing stays put off, what was to be done instead is taken back with the part
+        assert [r["what"] for r in c.execute("SELECT what FROM deferred WHERE kind = 'defect'").fetchall()] == ["hose chafed"]
     answer = send(db, ready, [row(parts[2], "item", {"outcome": "done", "value": -30}, 14)])
     answer = send(db, ready, [row(parts[2], "undo", {}, 14.2)], who=1)  # somebody else's slip is not one's own
     assert answer["parts"][parts[2]]["state"] == "done"

@@ -111,6 +111,16 @@ def test_a_note_that_cannot_be_changes_nothing(db, two, kind, right, why, field)
     assert held(db, fleet_id, here, kind) == old
 
 
+def test_a_correction_does_not_take_the_place_of_another_note(db, two):
+    fleet_id, here, _ = two
+    with settling(db, fleet_id, TODAY) as c:
+        notes.level_check(c, fleet_id, here, date(2026, 1, 13), 3880.0, 0.9, "Sunniva", TODAY)
+        later = noted.listed(c, here)[0]
+        with pytest.raises(InputError, match="already"):
+            noted.correct(c, fleet_id, "level", later["row_id"], noted.Change({"on_day": ON, "meter": 3870.0}, "x"), "Pat", TODAY)
+    assert [n["superseded_by"] for n in held(db, fleet_id, here, "level")] == [None, None]
+
+
 def test_nothing_is_moved_to_a_unit_that_was_sold(db, two):
     fleet_id, here, there = two
     with db.fleet(fleet_id) as c:

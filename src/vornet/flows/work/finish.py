@@ -30,6 +30,8 @@ def follow(
         _defer(connection, who, job, part, entry)
         if part is not None and entry["value"].get("instead"):
             _close_part(connection, who, job, part, "deferred", str(entry["value"].get("what", ""))[:300])
+    elif key == "undo" and part is not None and part["state"] == "open":
+        return  # what it would undo was refused
     elif key == "undo" and part is not None:
         reopen.undo(connection, who.fleet_id, job["job_id"], part["part_id"], entry["at"].timestamp(), who.name, today)
         part["state"] = "open"

@@ -23,6 +23,8 @@ FIELDS: dict[str, tuple[str, ...]] = {
     "level": ("reading",), "topup": ("litres", "reading_before", "reading_after"), "event": ("what", "litres_out", "litres_in", "note"),
     "symptom": ("what", "note"), "coolant": ("litres", "note"),
 }  # fmt: skip
+#: kinds of which one meter on one day has one
+LOGS = ("level", "topup", "event")
 #: a note that holds; setting one aside; the row that took its place
 _ONE = {
     "level": query("put_right.level"), "topup": query("put_right.topup"), "event": query("put_right.event"),
@@ -83,10 +85,11 @@ def correct(connection: Connection, fleet_id: int, kind: str, row_id: int, chang
         _moves_to(connection, now["compartment_id"])
     with connection.transaction():
         _supersede(connection, kind, row_id, row_id, change.why)  # so that it is not held against itself
+        if kind in LOGS and connection.execute(_AGAIN[kind], {**now, "row_id": row_id}).fetchone() is not None:
+            raise InputError("on", "something else of its kind is noted there already: put that right, or name another meter")
         _put(connection, fleet_id, kind, now, by, today)
         new = connection.execute(_AGAIN[kind], {**now, "row_id": row_id}).fetchone()
-        if new is None:
-            raise InputError("on", "something else of its kind is noted there already")
+        assert new is not None
         _supersede(connection, kind, row_id, int(new["row_id"]), change.why)
     was = {name: str(old[name]) for name in right}
     fleets.audit(connection, fleet_id, by, f"{KINDS[kind]} put right", f"{old['unit']} {old['compartment']}", was=was,

@@ -181,9 +181,11 @@ DELETE FROM bottle WHERE sample_no = %(sample_no)s
 -- :drop_waste  what was written down for the collector at this drain
 DELETE FROM waste WHERE job_id = %(job_id)s AND compartment_id = %(compartment_id)s
 
--- :drop_deferred  what the closing put off: the second look, the stop
-DELETE FROM deferred WHERE job_id = %(job_id)s AND compartment_id = %(compartment_id)s AND kind IN ('recheck', 'stopped')
-  AND closed_at IS NULL
+-- :drop_deferred  what the closing put off: the second look, the stop, what was done instead; not what was seen in passing
+DELETE FROM deferred d WHERE d.closed_at IS NULL AND d.job_id = %(job_id)s
+  AND (d.kind = 'recheck' AND d.compartment_id = %(compartment_id)s
+       OR d.entry_id IN (SELECT e.entry_id FROM job_entry e WHERE e.job_id = %(job_id)s AND e.part_id = %(part_id)s
+                         AND (e.key = 'stop' OR e.key = 'defer' AND (e.value ->> 'instead')::boolean)))
 
 -- :set_record_aside  what was written down of a service item in this job
 UPDATE service_record SET superseded_by = record_id, superseded_why = %(why)s

@@ -22,6 +22,15 @@ async function worker() {
 const before = Q.read("vornet-who", null);
 const changed = before !== null && before !== who && !body.hasAttribute("data-cached");
 
+// what this phone knows of jobs that are no longer kept and have nothing waiting
+async function tidy(pages) {
+  const waits = new Set((await Q.waiting().catch(() => [])).map((w) => String(w.job)));
+  for (const name of Object.keys(localStorage)) {
+    const job = /^vornet-job-(\d+)(-known|-token)?$/.exec(name)?.[1];
+    if (job && !waits.has(job) && !pages.includes(`/jobs/${job}/do`)) Q.drop(name);
+  }
+}
+
 async function keepDay() {
   const active = await worker();
   if (changed) await ask(active, { forget: true });
@@ -34,6 +43,7 @@ async function keepDay() {
   if (!asked?.ok) return;
   const { pages } = await asked.json(), busy = (await Q.waiting()).map((w) => `/jobs/${w.job}`);
   const { kept, of } = await ask(active, { keep: pages, busy });
+  if (kept === of) await tidy(pages);
   Q.write("vornet-kept", { day: new Date().toDateString(), kept });
   if (line) line.textContent = kept === of ? `Kept on this phone: ${kept} ${kept === 1 ? "page" : "pages"}. They open without a signal.` : `${kept} of ${of} pages kept on this phone.`;
 }
@@ -54,5 +64,8 @@ async function sendAll() {
 addEventListener("online", sendAll);
 setInterval(sendAll, 8000);
 addEventListener("load", () => { sendAll(); keepDay().catch(() => {}); });
-document.querySelector('form[action="/sign-out"]')?.addEventListener("submit", () => navigator.serviceWorker.controller?.postMessage({ forget: true }));
+document.querySelector('form[action="/sign-out"]')?.addEventListener("submit", () => {
+  navigator.serviceWorker.controller?.postMessage({ forget: true });
+  tidy([]);
+});
 })();
