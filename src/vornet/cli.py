@@ -539,6 +539,54 @@ def demo(
     server.run("127.0.0.1", port, today=day if until else None, demo=True, beside=[lab_command, mail_command, worker_command])
 
 
+PassFile = Annotated[str, typer.Option("--passphrase-file", help="A file whose first line is the passphrase; VORNET_BACKUP_PASSPHRASE else.")]
+
+
+def _passphrase(path: str) -> str:
+    import os
+
+    if not path:
+        return os.environ.get("VORNET_BACKUP_PASSPHRASE", "")
+    lines = _read(path).decode("utf-8", "replace").splitlines()
+    if not lines or not lines[0].strip():
+        raise InputError("passphrase", f"{path} has none on its first line")
+    return lines[0].strip()
+
+
+@app.command()
+def backup(
+    to: str, passphrase_file: PassFile = "",
+    keep: Annotated[str, typer.Option("--keep", help="In a folder: how many days, weeks and months to keep, as 7,5,12.")] = "",
+) -> None:  # fmt: skip
+    """Write the whole installation into one new file, or into a folder under the day's name; with a passphrase it is sealed."""
+    from pathlib import Path
+
+    from vornet.store import backup as backups
+    from vornet.store.database import locate
+
+    counts = [int(n) for n in keep.split(",")] if keep and all(n.isdigit() for n in keep.split(",")) else []
+    if keep and (len(counts) != 3 or not Path(to).is_dir()):
+        raise InputError("keep", "three whole numbers (days, weeks, months), and a folder to keep them in")
+    found = backups.write(locate(), Path(to), _passphrase(passphrase_file), said=_say)
+    how = "sealed" if found.sealed else "not sealed: whoever has the file can read everything, keys too"
+    typer.echo(f"{found.path}: {found.bytes:,} bytes, {found.rows:,} rows of {found.tables} tables, {how}")
+    for gone in backups.tidy(Path(to), *counts) if keep else ():
+        typer.echo(f"let go: {gone.name}")
+
+
+@app.command()
+def restore(file: str, passphrase_file: PassFile = "") -> None:
+    """Read a backup into an empty installation and compare it row for row; nothing is ever laid over what is there."""
+    from pathlib import Path
+
+    from vornet.store import backup as backups
+    from vornet.store.database import locate
+
+    found = backups.restore(locate(), Path(file), _passphrase(passphrase_file), _say)
+    rows = sum(t["rows"] for t in found["tables"].values())
+    typer.echo(f"{rows:,} rows of {len(found['tables'])} tables came back as they were on {found['made_at'][:16].replace('T', ' ')} UTC")
+
+
 @app.command()
 def secret() -> None:
     """Print a new key for VORNET_SECRET, with which labs' keys are kept."""

@@ -63,14 +63,18 @@ def locate(name: str = "pg") -> Location:
     return Location(private.url(cluster.OWNER), private.url(cluster.APP))
 
 
+def migrations_here() -> set[str]:
+    """Names of the migrations that this version knows."""
+    return {path.name.rpartition(".")[0] for path in (files("vornet.store") / "migrations").iterdir() if path.name[:4].isdigit()}
+
+
 def _waiting(connection: psycopg.Connection[Any]) -> bool:
     """Whether some migration has not been applied; asked without the package that applies them, which takes long to load."""
     known = connection.execute("SELECT to_regclass('_yoyo_migration') IS NOT NULL").fetchone()
     if not (known and known[0]):
         return True
     applied = {row[0] for row in connection.execute("SELECT migration_id FROM _yoyo_migration").fetchall()}
-    there = {path.name.rpartition(".")[0] for path in (files("vornet.store") / "migrations").iterdir() if path.name[:4].isdigit()}
-    return not there <= applied
+    return not migrations_here() <= applied
 
 
 def migrate(location: Location) -> int:

@@ -36,6 +36,30 @@ def _key(given: str) -> bytes:
     return path.read_bytes().strip()
 
 
+def key_there() -> bytes | None:
+    """The key in use, None while there is none yet."""
+    given = os.environ.get("VORNET_SECRET", "")
+    if given:
+        return given.encode()
+    path = secret_file()
+    return path.read_bytes().strip() if path.exists() else None
+
+
+def own_key() -> bytes:
+    """The key in use, made where there was none: what is sealed is read with it wherever it is read back."""
+    return _key(os.environ.get("VORNET_SECRET", ""))
+
+
+def take_key(key: bytes) -> None:
+    """Use a backup's key where there is none yet."""
+    if key and key_there() is None:
+        path = secret_file()
+        path.parent.mkdir(parents=True, exist_ok=True)
+        with os.fdopen(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600), "wb") as made:
+            made.write(key)
+        _key.cache_clear()
+
+
 def _lock() -> object:
     from cryptography.fernet import Fernet
 
