@@ -86,7 +86,8 @@ def _precision(request: Request, typed: dict[str, Any], error: str) -> Response:
         rows = limits.precision_rows(connection, today(request))
         versions = limits.precision_versions(connection)
     return render(
-        request, "precision.html", 422 if error else 200, rows=rows, typed=opened(typed), error=error, versions=versions, by_key=BY_KEY
+        request, "precision.html", 422 if error else 200, as_shown=limits.as_shown, rows=rows, typed=opened(typed),
+        error=error, versions=versions, by_key=BY_KEY,
     )
 
 

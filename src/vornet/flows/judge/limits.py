@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import math
 from collections import Counter
 from dataclasses import asdict, dataclass, replace
 from datetime import date
@@ -247,6 +246,15 @@ def precision_versions(connection: Connection) -> list[dict[str, Any]]:
     return connection.execute(query("register.precision_versions")).fetchall()
 
 
+def as_shown(figure: float) -> str:
+    """A precision's figure as people read it: four digits say all that such a figure knows.
+
+    >>> as_shown(0.0464285714286), as_shown(2.0), as_shown(0.00001)
+    ('0.04643', '2', '1e-05')
+    """
+    return f"{figure:.4g}"
+
+
 def save_precision(connection: Connection, fleet_id: int, form: dict[str, Any], *, by: str, why: str, today: date) -> int:
     """The fleet's own precision from ``scale.KEY``, ``power.KEY``, ``constant.KEY``, ``floor.KEY``; a dated version.
 
@@ -255,8 +263,8 @@ def save_precision(connection: Connection, fleet_id: int, form: dict[str, Any], 
     now, own = precision_rows(connection, today), []
     for row in now:
         figures = {n: _figure(form, f"{n}.{row.key}") for n in ("scale", "power", "constant", "floor")}
-        # a figure left as the page shows it, to twelve digits, is the figure that stands
-        given = {n: getattr(row, n) if v is None or math.isclose(v, getattr(row, n), rel_tol=1e-9) else v for n, v in figures.items()}
+        # a figure left as the page shows it is the figure that stands
+        given = {n: getattr(row, n) if v is None or v == float(as_shown(getattr(row, n))) else v for n, v in figures.items()}
         start = next(p for p in PRECISION if p.key == row.key)
         if any(given[n] != getattr(start, n) for n in given):
             same = all(given[n] == getattr(row, n) for n in given)
