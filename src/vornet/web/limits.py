@@ -88,7 +88,7 @@ def _precision(request: Request, typed: dict[str, Any], error: str) -> Response:
     return render(
         request, "precision.html", 422 if error else 200, as_shown=limits.as_shown, rows=rows, typed=opened(typed),
         error=error, versions=versions, by_key=BY_KEY,
-    )
+    )  # fmt: skip
 
 
 @router.post("/limits/precision", dependencies=[needs("edit_limits")])
