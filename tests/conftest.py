@@ -226,6 +226,12 @@ def browser_type_launch_args() -> dict:
     }
 
 
+@pytest.fixture(scope="session")
+def browser_context_args(browser_context_args: dict) -> dict:
+    """Pages without what keeps them for where no signal is: only the tests of that need it, and every fresh browser would load it anew."""
+    return {**browser_context_args, "service_workers": "block"}
+
+
 def routes(app):
     """Every route, looked for in included routers too."""
     from fastapi.routing import APIRoute

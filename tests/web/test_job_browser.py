@@ -64,7 +64,7 @@ def own_server(db):
 
 @pytest.fixture
 def phone(browser):
-    context = browser.new_context(viewport={"width": 390, "height": 844}, has_touch=True, is_mobile=True)
+    context = browser.new_context(viewport={"width": 390, "height": 844}, has_touch=True, is_mobile=True, service_workers="block")
     page = context.new_page()
     problems = []
     page.on("pageerror", lambda e: problems.append(str(e)))

@@ -44,7 +44,7 @@ def test_an_invitation_is_handed_over_and_accepted(page: Page, served, boss, bro
     invite.get_by_role("button").click()
     link = page.locator("code.token").inner_text()
     assert link.startswith(served.url)
-    theirs = browser.new_context(viewport={"width": 390, "height": 844}).new_page()  # on her own phone
+    theirs = browser.new_context(viewport={"width": 390, "height": 844}, service_workers="block").new_page()  # on her own phone
     theirs.goto(link)
     expect(theirs.locator(".lede")).to_contain_text("technician and analyst")
     accessible(theirs)

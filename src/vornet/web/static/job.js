@@ -517,11 +517,11 @@ let posting = false;
 async function sendPhotos() {
   if (posting) return;
   posting = true;
-  await Q.sendPhotos(J.id, J.token, (photo, why) => { if (why) { refused.push({ why }); tellRefused(); } }).catch(() => {});
+  let sent = 0;
+  await Q.sendPhotos(J.id, J.token, (photo, why) => { if (why) { refused.push({ why }); tellRefused(); } else sent += 1; }).catch(() => {});
   posting = false;
-  const before = photosWaiting;
   await countPhotos();
-  if (before && !photosWaiting) one("#job-net").textContent = "photo sent";
+  if (sent && !photosWaiting) one("#job-net").textContent = "photo sent"; // not where one was refused
 }
 addEventListener("online", () => { send(); sendPhotos(); });
 setInterval(() => { send(); if (photosWaiting) sendPhotos(); drawSlip(); }, 3000);
