@@ -26,6 +26,7 @@ from typing import IO, Any
 
 import psycopg
 from psycopg import sql
+from psycopg.conninfo import conninfo_to_dict, make_conninfo
 
 from vornet.core.errors import InputError
 from vornet.store import cluster, secrets
@@ -81,9 +82,13 @@ def _program(name: str) -> str:
     return str(found) if found.exists() else name
 
 
-def _run(args: list[str], what: str) -> None:
+def _run(location: Location, args: list[str], what: str) -> None:
+    """A client program of the database; its password goes by the environment, where no list of processes shows it."""
+    known = conninfo_to_dict(location.owner_url)
+    password = known.pop("password", None)
+    given = {**os.environ, **({"PGPASSWORD": str(password)} if password else {})}
     try:
-        done = subprocess.run(args, capture_output=True, text=True, check=False)
+        done = subprocess.run([*args, f"--dbname={make_conninfo(**known)}"], capture_output=True, text=True, check=False, env=given)
     except FileNotFoundError:
         raise StoreError(f"{args[0]} is not installed: it comes with the database's client programs") from None
     if done.returncode:
@@ -148,8 +153,7 @@ def write(location: Location, to: Path, passphrase: str = "", now: datetime | No
             shot = connection.execute("SELECT pg_export_snapshot()").fetchone()
             assert shot is not None
             said("reading the database")
-            url = location.owner_url
-            _run([_program("pg_dump"), "--format=custom", "--no-owner", f"--snapshot={shot[0]}", f"--file={dump}", url], "pg_dump")
+            _run(location, [_program("pg_dump"), "--format=custom", "--no-owner", f"--snapshot={shot[0]}", f"--file={dump}"], "pg_dump")
             said("counting what is in it")
             tables = _tables(connection)
             migrations = [r[0] for r in connection.execute("SELECT migration_id FROM _yoyo_migration ORDER BY 1").fetchall()]
@@ -194,8 +198,7 @@ def restore(location: Location, file: Path, passphrase: str = "", said: Said = l
         _key_fits(key)
         said("reading it back")
         _roles(location)
-        _run([_program("pg_restore"), "--no-owner", "--exit-on-error", "--single-transaction", f"--dbname={location.owner_url}", str(dump)],
-             "pg_restore")  # fmt: skip
+        _run(location, [_program("pg_restore"), "--no-owner", "--exit-on-error", "--single-transaction", str(dump)], "pg_restore")
         said("comparing it row for row")
         with psycopg.connect(location.owner_url) as connection:
             found = _tables(connection)
