@@ -71,6 +71,21 @@ def test_metal_in_the_filter_still_speaks_half_in_the_next_charge_and_an_air_fil
     assert (seen.of("air_filter")[at:] == 1.0).all()
 
 
+def test_a_dirty_air_filter_speaks_until_a_new_one_goes_in_and_its_cleanings_of_the_charge_that_ran_with_it(db, fleet):
+    fleet_id = fleets.find(db, fleet)
+    with settling(db, fleet_id, TODAY) as c:
+        compartment = c.execute("SELECT compartment_id FROM compartment").fetchone()["compartment_id"]
+        drains = [r["drain_id"] for r in c.execute("SELECT drain_id FROM drain ORDER BY on_day").fetchall()]
+        for drain_id, action in zip(drains, ("blown", "blown", "replaced", "left", "left", "left"), strict=False):
+            c.execute("UPDATE drain SET air_filter = %s, extra = jsonb_build_object('air_action', %s::text) WHERE drain_id = %s",
+                      ["dusty" if action == "replaced" else "clean", action, drain_id])  # fmt: skip
+        found, _ = seen_of(c, compartment)
+    dirty = np.flatnonzero(found.of("air_filter"))
+    assert len(dirty) == 1  # only where it was found: a new one went in
+    assert found.of("air_blown")[dirty[0]] == pytest.approx(2 / 3)  # that charge ran with one blown out twice
+    assert found.of("air_blown")[dirty[0] + 1] == 0.0
+
+
 def test_symptoms_coolant_and_readings_speak_for_ninety_days(db, fleet):
     fleet_id = fleets.find(db, fleet)
     item = {"unit": "MV Test", "item": "Plugs", "every_days": 365, "reading": {"type": "plug_look", "good": ["light tan"]}}

@@ -108,16 +108,21 @@ def signs_read(type_: str, values: Iterable[Any]) -> dict[str, float]:
     return {READ[(type_, str(v))]: 1.0 for v in values if (type_, str(v)) in READ}
 
 
-def blown_out(actions: Sequence[str | None]) -> float:
-    """How much an air filter's cleanings speak against it, from what was done to it at each drain, oldest first.
+def times_blown(actions: Sequence[str | None]) -> int:
+    """How often an air filter was blown out since it was new, from what was done to it at each drain, oldest first.
 
-    >>> blown_out(["blown", "replaced", "blown", "left", "blown"])
-    0.6666666666666666
+    >>> times_blown(["blown", "replaced", "blown", "left", "blown"])
+    2
     """
     count = 0
     for action in actions:
         count = 0 if action == "replaced" else count + (action == "blown")
-    return min(count / BLOWN_OUT_MOST, 1.0)
+    return count
+
+
+def blown_out(actions: Sequence[str | None]) -> float:
+    """How much its cleanings speak against an air filter, 0 to 1."""
+    return min(times_blown(actions) / BLOWN_OUT_MOST, 1.0)
 
 
 # ---- what speaks of the job before -----------------------------------------------------------------------------

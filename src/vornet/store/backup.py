@@ -88,7 +88,7 @@ def _run(location: Location, args: list[str], what: str) -> None:
     password = known.pop("password", None)
     given = {**os.environ, **({"PGPASSWORD": str(password)} if password else {})}
     try:
-        done = subprocess.run([*args, f"--dbname={make_conninfo(**known)}"], capture_output=True, text=True, check=False, env=given)
+        done = subprocess.run([*args, "--dbname=" + make_conninfo("", **known)], capture_output=True, text=True, check=False, env=given)
     except FileNotFoundError:
         raise StoreError(f"{args[0]} is not installed: it comes with the database's client programs") from None
     if done.returncode:

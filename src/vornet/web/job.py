@@ -14,7 +14,7 @@ from markupsafe import Markup
 from starlette.exceptions import HTTPException
 
 from vornet.api.bodies import Raw, takes
-from vornet.core import cautions, measures, measuring
+from vornet.core import cautions, measures, measuring, seen
 from vornet.core import drain as drains
 from vornet.core import job as rules
 from vornet.core.errors import InputError
@@ -303,13 +303,7 @@ def _last_looks(part: dict[str, Any]) -> list[dict[str, Any]]:
 
 def _blown(part: dict[str, Any]) -> int:
     """How often the air filter was blown out since it was new."""
-    count = 0
-    for d in part["place"]["drains"]:
-        action = (d.get("extra") or {}).get("air_action")
-        if action == "replaced":
-            break
-        count += action == "blown"
-    return count
+    return seen.times_blown([(d.get("extra") or {}).get("air_action") for d in reversed(part["place"]["drains"])])
 
 
 def _device_may(request: Request) -> None:

@@ -407,30 +407,33 @@ def _seen_at_drains(drains: _SeenRows, samples: Samples, put: _Put, put_here: _P
     known = at >= 0
     own = known & (samples.day - drains.day[at] <= np.where(samples.drained, DRAIN_MATCH_DAYS, 0))
     shown = [signs_at_drain(r["air_filter"], r["extra"] or {}) for r in drains.rows]
-    blown = _blown_out(drains)
+    before, after = _blown_out(drains)
+    renewed = np.array([(r["extra"] or {}).get("air_action") == "replaced" for r in drains.rows])
     for sign in sorted({name for row in shown for name in row}):
         degree = np.array([row.get(sign, 0.0) for row in shown])
-        if sign == "air_filter":  # an element stays as it is until somebody does something about it
-            put(sign, np.where(known, degree[at], 0.0))
+        if sign == "air_filter":  # an element stays as it was found, also behind it, until a new one goes in
+            put(sign, np.where(known & (own | ~renewed[at]), degree[at], 0.0))
             continue
         now = np.where(own, degree[at], 0.0)
         put_here(sign, now)
         if sign in LASTING:
             now = np.maximum(now, np.where(known & ~own, STILL_SPEAKS * degree[at], 0.0))
         put(sign, now)
-    put("air_blown", np.where(known, blown[at], 0.0))
+    # a charge ran with what had been done to its filter before its own drain
+    put("air_blown", np.where(known, np.where(own, before[at], after[at]), 0.0))
 
 
-def _blown_out(drains: _SeenRows) -> np.ndarray:
-    """How much an air filter's cleanings speak after each drain, (D,)."""
-    out = np.zeros(len(drains.rows))
+def _blown_out(drains: _SeenRows) -> tuple[np.ndarray, np.ndarray]:
+    """How much an air filter's cleanings speak before and after each drain, (D,) each."""
+    before, after = np.zeros(len(drains.rows)), np.zeros(len(drains.rows))
     actions: list[str | None] = []
     for i, r in enumerate(drains.rows):
         if i and drains.comp[i] != drains.comp[i - 1]:
             actions = []
+        before[i] = blown_out(actions)
         actions.append((r["extra"] or {}).get("air_action"))
-        out[i] = blown_out(actions)
-    return out
+        after[i] = blown_out(actions)
+    return before, after
 
 
 def _noticed(row: dict[str, Any]) -> dict[str, float]:
