@@ -9,7 +9,7 @@ serve: setup
 	@$(PY)/vornet serve
 
 test: setup-test lint
-	@$(PY)/pytest -n 2 --dist loadfile
+	@$(PY)/pytest -n 2 --dist loadfile --no-loadscope-reorder
 
 # in under a minute: what one runs before every commit
 check: setup-test lint

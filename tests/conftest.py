@@ -39,6 +39,19 @@ settings.load_profile("suite")
 expect.set_options(timeout=20_000)  # as long as a busy machine may need; a page that answers is not waited for
 
 
+#: files that take longest, s on two cores: they are begun first, so that no core waits for the last of them at the end
+LONGEST = (
+    "test_away_browser", "test_job_browser", "test_browser", "test_causes_trial", "test_hostile_text", "test_library_browser",
+    "test_lab_browser", "test_weeks_browser", "test_api_described", "test_access", "test_demo", "test_lab", "test_forms_fuzzed",
+    "test_intervals_trial", "test_another_language", "test_causes", "test_trial_browser", "test_interval_year", "test_screening_trial",
+)  # fmt: skip
+
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    place = {f"{name}.py": i for i, name in enumerate(LONGEST)}
+    items.sort(key=lambda item: place.get(item.path.name, len(place)))
+
+
 @pytest.fixture(scope="session")
 def location(worker_id: str) -> Location:
     """A fresh database of this worker's own on the private test server (DATABASE_URL is left alone)."""

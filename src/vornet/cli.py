@@ -57,6 +57,14 @@ def _day(text: str | None) -> date:
         raise InputError("--today", f"{text!r} is not a date like 2026-01-15") from None
 
 
+def _day_of(db: Database, fleet: str | None, text: str | None) -> date:
+    """The day that was given; else the fleet's own today."""
+    from vornet.flows.house import days, fleets
+
+    known = fleet is not None and fleet in fleets.names(db)
+    return days.day_of(db, fleets.find(db, fleet)) if text is None and known and fleet else _day(text)
+
+
 @contextmanager
 def database() -> Iterator[Database]:
     """The database, migrated and ready."""
@@ -138,10 +146,10 @@ def import_register(path: str, fleet: Fleet = None, as_json: AsJson = False, tod
     content = _read(path)
     with database() as db, _progress() as step:
         report = register.load(
-            db, content, fleet=fleet, by="command line", today=_day(today), file=Path(path).name,
+            db, content, fleet=fleet, by="command line", today=_day_of(db, fleet, today), file=Path(path).name,
             progress=lambda what, rows: step(f"{rows:,} {what}"),
         )  # fmt: skip
-        _settle(db, report.fleet, _day(today), step)
+        _settle(db, report.fleet, _day_of(db, report.fleet, today), step)
     if as_json:
         _print(report.as_dict())
     else:
@@ -163,7 +171,7 @@ def import_results(
             db, content, fleet=name, name=Path(path).name, by="command line", lab=lab,
             progress=lambda rows: step(f"{rows:,} rows"),
         )  # fmt: skip
-        _settle(db, name, _day(today), step)
+        _settle(db, name, _day_of(db, name, today), step)
     if as_json:
         _print(report.as_dict())
     else:
@@ -219,7 +227,7 @@ def evaluate(
 
     with database() as db, _progress() as step:
         name = _fleet(db, fleet)
-        counts = flow.evaluate(db, name, _day(today), progress=step, afresh=afresh)
+        counts = flow.evaluate(db, name, _day_of(db, name, today), progress=step, afresh=afresh)
     if as_json:
         _print(counts)
     else:
@@ -248,7 +256,8 @@ def export_register(
         document: dict[str, Any] = {"fleet": fleet or ""}
     else:
         with database() as db:
-            document = dump.dump(db, _fleet(db, fleet), _day(today))
+            name = _fleet(db, fleet)
+            document = dump.dump(db, name, _day_of(db, name, today))
     content: bytes | str
     if layout == "json":
         content = json.dumps(document, ensure_ascii=False, indent=1, allow_nan=False) + "\n"
@@ -469,7 +478,7 @@ def worker(
     with database() as db:
         db.check_role()
         if once:
-            worker.ask_everyone(db, day or date.today())
+            worker.ask_everyone(db, day)
         asyncio.run(worker.work(db, day, ask_every_s=ask_every, wait=not once, week_pdf=week_paper.week_pdf))
 
 

@@ -13,6 +13,7 @@ from vornet.flows.house import access, first_run, fleets, people, sessions, toke
 from vornet.flows.judge import trials
 from vornet.flows.judge.settle import settling
 from vornet.flows.lab import labs, parcels
+from vornet.flows.register import lists
 from vornet.flows.weeks import depots, levelling, tasks
 from vornet.flows.work import cards, noted, notes
 from vornet.store.database import query
@@ -68,6 +69,8 @@ def cast(db):
         }
         fleet_id = fleets.find(db, name)
         ids["kind"] = "csv"
+        ids["name"] = "fleet-list.csv"
+        ids["list_file_id"] = lists.keep(c, fleet_id, "l.csv", b"Unit;Hours;Component;Oil\nMV Test;3900;Engine;Test 15W-40\n", "t")
         notes.level_check(c, fleet_id, ids["compartment_id"], TODAY, 3900.0, 0.5, "t", TODAY)
         ids["note_id"] = noted.listed(c, ids["compartment_id"])[0]["row_id"]
         ids["lab_id"] = labs.put(c, fleet_id, name="Lab A", way="hand", address="", key="", usual_days=9, depots=[], by="t")
@@ -113,7 +116,7 @@ def test_each_role_may_post_only_what_is_its_own(db, served, cast, role):
     csrf = re.search(r'name="csrf" value="([^"]+)"', client.get("/me").text)[1]
     ids = {**cast[1], "template_id": 999999, "attachment_id": 999999, "account_id": 999999, "token_id": 999999, "hold_id": 999999,
            "held_row_id": 999999, "deferred_id": 999999, "invitation_id": 999999, "feed_id": 999999, "reading_id": 999999,
-           "part_id": 999999, "record_id": 999999, "photo_id": "0" * 36, "answer": "drop",
+           "part_id": 999999, "list_row_id": 999999, "record_id": 999999, "photo_id": "0" * 36, "answer": "drop",
            "what": "fix"}  # fmt: skip
     reached = []
     for route in routes(create_app(db, today=TODAY)):

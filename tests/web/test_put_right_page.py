@@ -29,7 +29,7 @@ def page(served, db, fleet, planner):
 
 def form_of(text):
     """What the page's form would send back untouched."""
-    fields = dict(re.findall(r'<input (?:type="date" )?name="(\w+)"[^>]*?value="([^"]*)"', text))
+    fields = dict(re.findall(r'<input (?:class="dayfield" data-day )?name="(\w+)"[^>]*?value="([^"]*)"', text))
     return {**fields, "filter_changed": re.search(r'value="(\w*)" selected', text)[1]}
 
 

@@ -14,7 +14,7 @@ from starlette.exceptions import HTTPException
 
 from vornet.api.bodies import Raw, takes
 from vornet.core.errors import InputError
-from vornet.flows.house import access
+from vornet.flows.house import access, days
 from vornet.flows.house.people import Visitor
 from vornet.flows.judge import judgements
 from vornet.flows.lab import results
@@ -48,8 +48,10 @@ def permitted(right: str, by_token: bool = False) -> Any:
 
 
 def today_of(request: Request) -> date:
-    """The day this application lives in."""
-    return request.app.state.fixed_today or date.today()
+    """The day it is in the caller's fleet; fixed for demo and screenshots."""
+    fixed: date | None = request.app.state.fixed_today
+    who = getattr(request.state, "visitor", None)
+    return fixed or days.day_in(who.zone if who else "UTC")
 
 
 @router.get("/register")

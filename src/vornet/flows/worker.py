@@ -15,7 +15,7 @@ import procrastinate
 from procrastinate import PsycopgConnector, RetryStrategy
 
 from vornet.core.errors import InputError
-from vornet.flows.house import fleets
+from vornet.flows.house import days, fleets
 from vornet.flows.judge import evaluate
 from vornet.flows.judge.settle import settle
 from vornet.flows.lab import asking, files, results
@@ -52,8 +52,8 @@ class Works:
     def __init__(self, db: Database, fixed_today: date | None = None, week_pdf: mail.Pdf = no_paper) -> None:
         self.db, self.fixed_today, self.week_pdf = db, fixed_today, week_pdf
 
-    def today(self) -> date:
-        return self.fixed_today or date.today()
+    def today(self, fleet_id: int) -> date:
+        return days.day_of(self.db, fleet_id, self.fixed_today)
 
 
 def app_of(works: Works, ask_every_s: float | None = None) -> procrastinate.App:
@@ -70,14 +70,14 @@ def app_of(works: Works, ask_every_s: float | None = None) -> procrastinate.App:
 
     @app.task(name=TAKE_IN, retry=RetryStrategy(max_attempts=3, wait=RETRY_S))
     def take_in(fleet_id: int, import_file_id: int) -> None:
-        take_in_apart(works.db, fleet_id, import_file_id, works.today())
+        take_in_apart(works.db, fleet_id, import_file_id, works.today(fleet_id))
 
     @app.task(name=EVALUATE, retry=RetryStrategy(max_attempts=3, wait=5))
     def evaluate_some(fleet_id: int, compartments: list[int]) -> None:
         with works.db.fleet(fleet_id) as connection:
             if connection.execute(query("register.fleet")).fetchone() is None:
                 return  # the fleet was taken away meanwhile
-            evaluate.evaluate_within(connection, fleet_id, works.today(), compartments)
+            evaluate.evaluate_within(connection, fleet_id, days.day_here(connection, works.fixed_today), compartments)
 
     @app.task(name=LEVEL, retry=RetryStrategy(max_attempts=2, wait=5))
     def work_a_plan_out(fleet_id: int, proposal_id: int) -> None:
@@ -85,15 +85,15 @@ def app_of(works: Works, ask_every_s: float | None = None) -> procrastinate.App:
 
     @app.task(name=ASK_LABS)
     def ask_labs(timestamp: int) -> None:  # noqa: ARG001 - when it was to run
-        ask_everyone(works.db, works.today())
+        ask_everyone(works.db, works.fixed_today)
 
     @app.task(name=SETTLE)
     def settle_what_was_left(timestamp: int) -> None:  # noqa: ARG001 - when it was to run
-        settle_left(works.db, works.today())
+        settle_left(works.db, works.fixed_today)
 
     @app.task(name=SEND)
     def write_and_send_mail(timestamp: int) -> None:  # noqa: ARG001 - when it was to run
-        mail.write_and_send(works.db, works.today(), works.week_pdf, mail.server())
+        mail.write_and_send(works.db, works.fixed_today, works.week_pdf, mail.server())
 
     @app.task(name=TAKE_UP)
     async def take_up_again(timestamp: int) -> None:  # noqa: ARG001 - when it was to run
@@ -119,22 +119,22 @@ def _cron(every_s: float) -> str:
     return f"*/{s // 60} * * * * 0" if s < 3600 else f"0 */{min(s // 3600, 23)} * * * 0"
 
 
-def settle_left(db: Database, today: date) -> int:
+def settle_left(db: Database, fixed_today: date | None = None) -> int:
     """Settle what somebody touched who was gone before it was settled; in how many fleets."""
     with db.anyone() as connection:
         found = connection.execute(query("people.fleets_left_touched"), {"after_s": LEFT_AFTER_S}).fetchall()
     for row in found:
         with db.fleet(row["fleet_id"]) as connection:
-            settle(connection, row["fleet_id"], today)
+            settle(connection, row["fleet_id"], days.day_here(connection, fixed_today))
     return len(found)
 
 
-def ask_everyone(db: Database, today: date) -> None:
+def ask_everyone(db: Database, fixed_today: date | None = None) -> None:
     """Ask the labs of every fleet that has any to ask."""
     with db.anyone() as connection:
         found = connection.execute(query("people.fleets_with_labs")).fetchall()
     for row in found:
-        asking.ask(db, row["fleet_id"], today, queue.put_file)
+        asking.ask(db, row["fleet_id"], days.day_of(db, row["fleet_id"], fixed_today), queue.put_file)
 
 
 def take_in_apart(db: Database, fleet_id: int, import_file_id: int, today: date) -> None:

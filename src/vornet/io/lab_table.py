@@ -10,7 +10,7 @@ import csv
 import io
 import itertools
 import json
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any, BinaryIO
 
@@ -18,6 +18,8 @@ from vornet.core.errors import InputError
 from vornet.io import cells, sheet_reader
 from vornet.io.lab_header import Mapping_, recognised
 
+#: how many of a row's cells are headings
+Headings = Callable[[Sequence[str]], int]
 HEAD_BYTES = 262_144
 LONGEST_LINE = 1_000_000
 #: a workbook or a JSON file is read whole
@@ -49,8 +51,12 @@ class LabTable:
     reading: str
 
 
-def open_table(source: BinaryIO, said: Mapping_ | None = None) -> LabTable:
-    """Recognise what a file is. ``source`` can seek. Raises InputError when it is no table."""
+def open_table(source: BinaryIO, said: Mapping_ | None = None, headings: Headings | None = None) -> LabTable:
+    """Recognise what a file is. ``source`` can seek; ``headings`` counts a row's headings, a lab's where it is not given.
+
+    Raises InputError when it is no table.
+    """
+    known = headings or (lambda row: recognised(row, said or {}))
     head = source.read(HEAD_BYTES)
     if not head.strip():
         raise InputError("file", "is empty")
@@ -62,7 +68,7 @@ def open_table(source: BinaryIO, said: Mapping_ | None = None) -> LabTable:
     text = head.decode(encoding, "vornet_1252" if encoding == "utf-8-sig" else "replace")
     if text.lstrip()[:1] in ("{", "["):
         return _json(_whole(source))
-    return _text(source, encoding, text, said or {})
+    return _text(source, encoding, text, known)
 
 
 def _whole(source: BinaryIO) -> bytes:
@@ -113,13 +119,13 @@ def _cut(lines: Iterator[str], separator: str) -> Iterator[tuple[int, list[str]]
         yield number, row
 
 
-def _separator(text: str, said: Mapping_) -> str:
+def _separator(text: str, headings: Headings) -> str:
     """The separator with which most headings are recognised; else the one that is there most often."""
     lines = text.splitlines()[:HEADER_WITHIN]
     best, most = "", 0
     for separator in SEPARATORS:
         try:
-            found = max((recognised(row, said) for row in csv.reader(lines, delimiter=separator)), default=0)
+            found = max((headings(row) for row in csv.reader(lines, delimiter=separator)), default=0)
         except csv.Error:
             continue
         if found > most:
@@ -127,10 +133,10 @@ def _separator(text: str, said: Mapping_) -> str:
     return best or max(SEPARATORS, key=lambda s: max((line.count(s) for line in lines), default=0))
 
 
-def _text(source: BinaryIO, encoding: str, head: str, said: Mapping_) -> LabTable:
-    separator = _separator(head, said)
+def _text(source: BinaryIO, encoding: str, head: str, headings: Headings) -> LabTable:
+    separator = _separator(head, headings)
     if separator not in head:
-        raise InputError("header", "the first rows have one column only: is this a results file?")
+        raise InputError("header", "the first rows have one column only: is this a table?")
     source.seek(0)
     errors = "vornet_1252" if encoding == "utf-8-sig" else "replace"
     stream = io.TextIOWrapper(source, encoding=encoding, errors=errors, newline="")

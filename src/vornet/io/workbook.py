@@ -256,6 +256,32 @@ def looks_flat(name: str, content: bytes) -> bool:
     return content[:2] == b"PK" or name.lower().endswith((".csv", ".xlsx", ".ods", ".zip"))
 
 
+def is_ours(name: str, content: bytes) -> bool:
+    """Whether a table is written in the register's own columns; a list that people keep is not."""
+    try:
+        if content[:2] == b"PK":
+            with zipfile.ZipFile(io.BytesIO(content)) as pack:
+                names = pack.namelist()
+            if "[Content_Types].xml" not in names and "content.xml" not in names:
+                return True  # a ZIP of tables
+            sheets = sheet_reader.all_sheets(content)
+            mine = [(TABLES[n], rows[0]) for n, rows in ((s.strip().lower().replace(" ", "_"), r) for s, r in sheets.items())
+                    if n in TABLES and rows]  # fmt: skip
+            return "about" in {s.strip().lower() for s in sheets} or any(_own_columns(table, head) for table, head in mine)
+        head = content[:20_000].decode("utf-8-sig", "replace").partition("\n")[0]
+        cells = next(csv.reader([head.strip("\r")], delimiter=max(",;\t", key=head.count)), [])
+    except (zipfile.BadZipFile, InputError, csv.Error):
+        return False
+    stem = name.rsplit("/", 1)[-1].rsplit(".", 1)[0].lower().replace("-", "_").replace(" ", "_")
+    table = TABLES.get(stem) or next((t for t in TABLES.values() if stem.endswith("_" + t.name)), None)
+    return _by_columns(cells) is not None or (table is not None and _own_columns(table, cells))
+
+
+def _own_columns(table: Table, head: Iterable[Any]) -> bool:
+    named = {str(c).strip().lower() for c in head if str(c).strip()}
+    return bool(named) and len(named & set(table.columns)) * 2 > len(named)
+
+
 def read(name: str, content: bytes) -> Sheets:
     """Read XLSX, ODS, a CSV named after its table, or a ZIP of CSVs. Raises InputError when it is none of them."""
     if content[:2] == b"PK":

@@ -6,12 +6,13 @@ from fastapi import APIRouter, Request
 from fastapi.responses import RedirectResponse, Response
 
 from vornet.core.errors import InputError
-from vornet.flows.house import access, identities, installation, second_factor, sessions, tokens
+from vornet.flows.house import access, identities, installation, people, second_factor, sessions, tokens
 from vornet.flows.house.identities import Errand
 from vornet.web import cookies
 from vornet.web.pages import Form, database, needs, number_like, recording, render, visitor
 from vornet.web.paper import qr
 from vornet.web.signin import address_of
+from vornet.words import writing
 
 router = APIRouter(prefix="/me")
 
@@ -24,7 +25,7 @@ def _me(request: Request, error: str = "", fresh: str = "") -> Response:
         request, "me.html", 422 if error else 200, error=error, fresh=fresh, tokens=keys, scopes=access.SCOPES,
         sessions=sessions.sessions(db, who, cookies.session(request)), codes_left=second_factor.codes_left(db, who.account_id),
         role_words="; ".join(access.ROLE_WORDS[role] for role in who.roles), provider=installation.provider(),
-        joined=identities.joined(db, who),
+        joined=identities.joined(db, who), dates=writing.DATES, marks=writing.MARKS, weeks=writing.WEEKS,
     )  # fmt: skip
 
 
@@ -40,6 +41,17 @@ def password(request: Request, form: Form) -> Response:
         sessions.change_password(
             database(request), visitor(request), form.get("old", ""), form.get("new", ""), cookies.session(request), address_of(request)
         )
+    except InputError as error:
+        return _me(request, f"{error.field}: {error.why}")
+    return RedirectResponse("/me", 303)
+
+
+@router.post("/writing", dependencies=[needs("own_account")])
+def writes(request: Request, form: Form) -> Response:
+    """How one writes dates and figures, and when a week begins."""
+    who = visitor(request)
+    try:
+        people.set_writing(database(request), who, {k: form.get(k, "") for k in ("date", "mark", "week")})
     except InputError as error:
         return _me(request, f"{error.field}: {error.why}")
     return RedirectResponse("/me", 303)

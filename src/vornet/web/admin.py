@@ -10,7 +10,7 @@ from fastapi.responses import RedirectResponse, Response
 
 from vornet.core import schools
 from vornet.core.errors import InputError
-from vornet.flows.house import access, fleets, links, people, second_factor, sessions, tokens, trail
+from vornet.flows.house import access, days, fleets, links, people, second_factor, sessions, tokens, trail
 from vornet.io import tables
 from vornet.web.pages import Form, base_address, database, maybe_day, named, needs, opened, recording, render, visitor
 
@@ -133,7 +133,7 @@ def settings(request: Request, saved: int = 0) -> Response:
     """Units of measure, time zone, schools of practice."""
     with database(request).fleet(visitor(request).fleet_id) as connection:
         found = fleets.settings(connection)
-    return render(request, "settings.html", fleet=found, schools=schools.SCHOOLS, saved=saved, error="")
+    return render(request, "settings.html", fleet=found, schools=schools.SCHOOLS, saved=saved, error="", zones=days.zones())
 
 
 @router.post("/settings", dependencies=[needs("edit_settings")])
@@ -145,5 +145,5 @@ def save_settings(request: Request, form: Form) -> Response:
             fleets.set_settings(connection, who.fleet_id, who.name, form.get("zone", "UTC"), form.get("measures", "si"), chosen)
     except InputError as error:
         shown = {"measures": form.get("measures"), "zone": form.get("zone"), "schools": chosen, "name": who.fleet}
-        return render(request, "settings.html", 422, fleet=shown, schools=schools.SCHOOLS, saved=0, error=str(error))
+        return render(request, "settings.html", 422, fleet=shown, schools=schools.SCHOOLS, saved=0, error=str(error), zones=days.zones())
     return RedirectResponse("/admin/settings?saved=1", 303)

@@ -32,6 +32,7 @@ from vornet.web import (
     admin,
     attachments,
     away,
+    begin,
     board,
     bottles,
     compartment,
@@ -43,6 +44,7 @@ from vornet.web import (
     lab,
     library,
     limits,
+    lists,
     noted,
     paper,
     pictures,
@@ -105,9 +107,9 @@ def create_app(db: Database, today: date | None = None, demo: bool = False) -> F
     app.state.db, app.state.fixed_today, app.state.demo = db, today, demo
     app.mount("/static", StaticFiles(directory=DIST, check_dir=False), name="static")
     for module in (
-        signin, account, welcome, board, compartment, interval, trials, prices, policy, in_oil, drain, bottles, lab, review, limits,
+        signin, account, welcome, begin, board, compartment, interval, trials, prices, policy, in_oil, drain, bottles, lab, review, limits,
         report, plan, weeks_kit, weeks_told, weeks,
-        away, job_pages, paper, put_right, noted, pictures, unit_new, unit, compartment_form, items, attachments, waste, library,
+        away, job_pages, paper, put_right, noted, pictures, unit_new, unit, compartment_form, items, attachments, waste, library, lists,
         calculator_pages, admin,
     ):  # fmt: skip
         app.include_router(module.router, include_in_schema=False)

@@ -8,7 +8,7 @@ from fastapi import APIRouter, Request
 from fastapi.responses import Response
 
 from vornet.flows.judge import approval
-from vornet.flows.pages import board
+from vornet.flows.pages import board, first_week
 from vornet.io import tables
 from vornet.web.pages import Form, database, named, needs, recording, render, today, visitor
 from vornet.words.say import each, say
@@ -21,7 +21,8 @@ def show(request: Request, show: str = "all", depot: str = "", q: str = "", page
     """What needs whom today."""
     with database(request).fleet(visitor(request).fleet_id) as connection:
         found = board.board(connection, show, depot, q[:80], max(page, 0), today(request))
-    return render(request, "board.html", **found)
+        begun = first_week.guide(connection, visitor(request))
+    return render(request, "board.html", **found, begun=begun)
 
 
 @router.get("/board.csv", dependencies=[needs("see")])

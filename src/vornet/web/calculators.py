@@ -18,7 +18,8 @@ from vornet.core import measures, viscosity
 from vornet.core.errors import InputError
 from vornet.flows import calc
 from vornet.web.charts import oil_curves
-from vornet.web.pages import OpenForm, figure, hand, needs, render
+from vornet.web.pages import OpenForm, hand, needs, render
+from vornet.words.writing import figure
 
 router = APIRouter(prefix="/calculators")
 

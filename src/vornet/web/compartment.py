@@ -25,13 +25,12 @@ from vornet.web.charts import overlay, ribbon
 from vornet.web.pages import (
     NO_COMPARTMENT,
     database,
-    figure,
     needs,
     render,
-    short_day,
     today,
     visitor,
 )
+from vornet.words.writing import day, figure
 
 router = APIRouter()
 #: charges drawn unless all are asked for
@@ -122,7 +121,7 @@ def ribbon_of(facts: Facts, keys: list[str], everything: bool, system: str = mea
         how = f"signed by {known['signed_by']}" if known.get("signed") is not None else "proposed"
         title = (
             f"{words[word]} ({how}) · sample {known.get('sample_no', '')} · {figure(charges.oil_hours[i])} {unit} on "
-            f"this oil · {short_day(date.fromordinal(int(samples.day[i])))} {date.fromordinal(int(samples.day[i])).year}"
+            f"this oil · {day(date.fromordinal(int(samples.day[i])))}"
         )
         notches.append(ribbon.Notch(float(at[i]), word, title, int(facts.loaded.sample_ids[i]), flow.is_signed(facts, int(i))))
     fillings = facts.loaded.history.fillings
@@ -134,7 +133,7 @@ def ribbon_of(facts: Facts, keys: list[str], everything: bool, system: str = mea
     marks = tuple(
         ribbon.Mark(
             float(e["total"]),
-            f"{_EVENT_WORDS.get(e['kind'], e['kind'])} {short_day(e['on_day'])} {e['on_day'].year}" + (f": {_found(e)}" if e["note"] else ""),
+            f"{_EVENT_WORDS.get(e['kind'], e['kind'])} {day(e['on_day'])}" + (f": {_found(e)}" if e["note"] else ""),
         )
         for e in facts.events
     )

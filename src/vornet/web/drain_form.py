@@ -12,6 +12,7 @@ from vornet.core.errors import InputError
 from vornet.core.measures import Hand
 from vornet.flows.work.drain import AIR_FILTERS, Drained
 from vornet.web.pages import number_like
+from vornet.words.writing import read_day
 
 
 @dataclass
@@ -53,11 +54,10 @@ class DrainForm:
             return None
 
     def day(self, today: date) -> date:
-        text = self.text("on") or today.isoformat()
         try:
-            return date.fromisoformat(text)
-        except ValueError:
-            self.errors["on"] = f"{text[:30]!r} is not a date"
+            return read_day(self.text("on"), "on") or today
+        except InputError as error:
+            self.errors["on"] = error.why
             return today
 
     def drained(self, counts: str, today: date) -> Drained:

@@ -11,6 +11,7 @@ from vornet.core.errors import InputError
 from vornet.core.measures import Hand
 from vornet.io import equipment as eq
 from vornet.web.pages import number_like
+from vornet.words.writing import read_day
 
 #: kinds whose figures have a unit
 QUANTITIES = ("volume", "torque", "length", "pressure", "temperature", "distance", "hours")
@@ -200,6 +201,9 @@ def read(field: Field, text: str, hand: Hand, name: str | None = None) -> Any:
         return [part.strip() for part in text.split(",") if part.strip()]
     if field.kind == "bool":
         return text == "yes"
+    if field.kind == "date":
+        found = read_day(text, name)
+        return found.isoformat() if found else None
     if field.key == "shared_with":
         return {"unit": text}
     if field.key == "meter_no":

@@ -21,6 +21,7 @@ from vornet.flows.work import entries
 from vornet.store.database import Database, acting
 from vornet.web import cookies
 from vornet.web.job import DEVICE_PATH
+from vornet.words.writing import Writes, writes
 
 POLICY = (
     "default-src 'none'; script-src 'self'; style-src 'self'; img-src 'self' data:; font-src 'self'; "
@@ -75,6 +76,7 @@ class Guard:
                 await refused(scope, receive, dressed)
                 return
             acting.set(request.state.visitor.account_id if request.state.visitor else None)
+            writes.set(request.state.visitor.writes if request.state.visitor else Writes())
             await self.app(scope, self._counted(scope, receive), dressed)
         except ClientDisconnect:
             return  # nobody waits for an answer

@@ -30,7 +30,6 @@ from vornet.web.pages import (
     Form,
     database,
     day_of,
-    figure,
     needs,
     number_of,
     opened,
@@ -42,6 +41,7 @@ from vornet.web.pages import (
 )
 from vornet.web.policy import said_value
 from vornet.words.say import say
+from vornet.words.writing import figure
 
 router = APIRouter()
 SCHOOL_WORDS = {

@@ -18,7 +18,7 @@ from vornet.core.measures import Hand
 from vornet.flows.judge import learned
 from vornet.flows.lab import inbox
 from vornet.flows.pages import rows as rows_of
-from vornet.flows.register import dump, many, oils, templates, units
+from vornet.flows.register import dump, lists, many, oils, templates, units
 from vornet.io import apart, equipment, tables, workbook
 from vornet.web import forms
 from vornet.web.pages import Form, Posted, database, hand, maybe_day, named, needs, number_like, opened, recording, render, today, visitor
@@ -270,7 +270,8 @@ def files(request: Request, done: int = 0) -> Response:
 def _files(request: Request, done: int = 0, error: str = "") -> Response:
     with database(request).fleet(visitor(request).fleet_id) as connection:
         found = rows_of.file(connection, done) if done else None
-    return render(request, "files.html", 422 if error else 200, file=found, error=error, tables=workbook.TABLES, tab="files")
+        mine = lists.files(connection)
+    return render(request, "files.html", 422 if error else 200, file=found, error=error, lists=mine, tables=workbook.TABLES, tab="files")
 
 
 @router.get("/library/register.{layout}", dependencies=[needs("export")])
@@ -292,7 +293,7 @@ def export(request: Request, layout: str, table: str = "compartments", template:
 
 @router.post("/library/files", dependencies=[needs("edit_register"), takes(LARGEST + 100_000)])
 def take(request: Request, form: Form) -> Response:
-    """A register file in: good rows go in, bad ones are listed."""
+    """A register file in: good rows go in, bad ones are listed. A list in columns of its own is explained first."""
     upload, who = form.files.get("file"), visitor(request)
     if upload is None:
         return _files(request, error="Choose a file first.")
@@ -301,6 +302,10 @@ def take(request: Request, form: Form) -> Response:
         return _files(request, error=f"{name} is larger than {LARGEST // 1_000_000} MB: import it with the vornet command.")
 
     try:
+        if workbook.looks_flat(name, content) and not workbook.is_ours(name, content):
+            with recording(request) as connection:
+                made = lists.keep(connection, who.fleet_id, name, content, who.name)
+            return RedirectResponse(f"/library/lists/{made}", 303)
         where = database(request).location
         file_id = apart.long(inbox.take_register, where, who.fleet, content, name=name, by=who.name, today=today(request))
     except InputError as error:

@@ -33,7 +33,7 @@ from vornet.core.judge import VERDICTS, WORDS
 from vornet.core.measurands import spoken
 from vornet.core.measures import Hand
 from vornet.core.oil_properties import BY_PROPERTY
-from vornet.flows.house import access, installation
+from vornet.flows.house import access, days, installation
 from vornet.flows.house.people import Visitor
 from vornet.flows.judge import trials, verdicts
 from vornet.flows.judge.settle import AT_ONCE, settling
@@ -42,6 +42,7 @@ from vornet.store.database import Connection, Database
 from vornet.web.charts import ribbon
 from vornet.web.server import DIST
 from vornet.words.say import each, say
+from vornet.words.writing import day, figure, read_day, short_day
 
 #: fields of one form
 MOST_FIELDS = 20_000
@@ -63,14 +64,6 @@ _environment = Environment(
 )  # fmt: skip
 
 
-def figure(value: float | None, decimals: int = 0) -> str:
-    """A number as shown: grouped, with so many decimals; a dash when not known."""
-    if value is None or value != value:
-        return "–"
-    shown = f"{value:,.{decimals}f}"
-    return shown.lstrip("-") if not shown.strip("-0.,") else shown.replace("-", "−")  # nothing is nothing on either side
-
-
 def signed(value: float | None, decimals: int = 0) -> str:
     if value is None or value != value:
         return "–"
@@ -78,12 +71,18 @@ def signed(value: float | None, decimals: int = 0) -> str:
     return shown if shown[0] == "−" or not shown.strip("0.,") else "+" + shown
 
 
-def day(value: date | None) -> str:
-    return "–" if value is None else f"{value.day} {value:%b %Y}"
+def as_day(value: Any) -> str:
+    """A day as its reader would type it: a date, or one that came as ISO; anything else as it was typed."""
+    if isinstance(value, str) and re.fullmatch(r"\d{4}-\d\d-\d\d", value):
+        with contextlib.suppress(ValueError):
+            value = date.fromisoformat(value)
+    return day(value) if isinstance(value, date) else str(value or "")
 
 
-def short_day(value: date | None) -> str:
-    return "–" if value is None else f"{value.day} {value:%b}"
+@pass_context
+def _short_day(context: Context, value: date | None) -> str:
+    """A day in little room; with its year where that is not this year."""
+    return short_day(value, context.get("today"))
 
 
 def property_name(key: str | None) -> str:
@@ -225,7 +224,8 @@ _environment.filters.update(
     signed=signed,
     spoken=spoken,
     day=day,
-    short_day=short_day,
+    short_day=_short_day,
+    as_day=as_day,
     prop=property_name,
     amount=amount,
     per=per,
@@ -278,8 +278,10 @@ def database(request: Request) -> Database:
 
 
 def today(request: Request) -> date:
-    """The day this application lives in: fixed for demo and screenshots, else the calendar's."""
-    return request.app.state.fixed_today or date.today()
+    """The day it is in the visitor's fleet; fixed for demo and screenshots."""
+    fixed: date | None = request.app.state.fixed_today
+    who = getattr(request.state, "visitor", None)
+    return fixed or days.day_in(who.zone if who else "UTC")
 
 
 class Posted(dict[str, str]):
@@ -378,7 +380,9 @@ _POINT = ("en", "zh", "ja", "ko", "th", "he", "hi", "ms")
 
 
 def hand(request: Request) -> Hand:
-    """How the visitor writes figures: the fleet's units, and the decimal mark of the browser's first language."""
+    """How the visitor writes figures: the fleet's units, and the decimal mark they chose, else that of the browser's first language."""
+    if visitor(request).writes.mark:
+        return Hand(visitor(request).measures, visitor(request).writes.mark)
     first = request.headers.get("Accept-Language", "").split(",")[0].split(";")[0].strip().lower()
     language = first.split("-")[0]
     mark = "" if not language or language == "*" else "." if language in _POINT or first in ("de-ch", "es-mx") else ","
@@ -394,14 +398,8 @@ def number_of(text: Any, field_name: str) -> int:
 
 
 def maybe_day(text: Any, field_name: str) -> date | None:
-    """A date from a form or an address, None when blank. Raises InputError by field."""
-    plain = str(text or "").strip()
-    if not plain:
-        return None
-    try:
-        return date.fromisoformat(plain)
-    except ValueError:
-        raise InputError(field_name, f"{plain[:30]!r} is not a date") from None
+    """A date from a form or an address, as people write it, None when blank. Raises InputError by field."""
+    return read_day(str(text or ""), field_name)
 
 
 def day_of(text: Any, field_name: str, otherwise: date) -> date:

@@ -9,7 +9,7 @@ from fastapi.responses import RedirectResponse, Response
 
 from vornet.api.bodies import takes
 from vornet.core.errors import InputError
-from vornet.flows.house import access, first_run, identities, installation, second_factor, sessions
+from vornet.flows.house import access, days, first_run, identities, installation, second_factor, sessions
 from vornet.flows.house.identities import Errand
 from vornet.flows.house.sessions import Opened
 from vornet.web import cookies
@@ -137,7 +137,7 @@ def begin(request: Request, code: str = "") -> Response:
     """The first person makes the first fleet."""
     if not first_run.nobody_yet(database(request)):
         return RedirectResponse("/sign-in", 303)
-    return render(request, "setup.html", form=opened({"code": code, "zone": "UTC"}), error="")
+    return render(request, "setup.html", form=opened({"code": code, "zone": ""}), error="", zones=days.zones(), role_words=access.ROLE_WORDS)
 
 
 @router.post("/set-up", dependencies=[takes(SMALL)])
@@ -147,11 +147,12 @@ def set_up(request: Request, form: OpenForm) -> Response:
     try:
         first_run.set_up(
             database(request), form.get("code", ""), form.get("fleet", ""), form.get("zone", "UTC") or "UTC",
-            form.get("login", ""), form.get("name", ""), form.get("password", ""),
+            form.get("login", ""), form.get("name", ""), form.get("password", ""), form.many("roles"),
         )  # fmt: skip
+        entered = sessions.sign_in(database(request), form.get("login", ""), form.get("password", ""), address_of(request), agent_of(request))
     except InputError as error:
-        return render(request, "setup.html", 422, form=opened(form), error=str(error))
-    return RedirectResponse("/sign-in", 303)
+        return render(request, "setup.html", 422, form=opened(form), error=str(error), zones=days.zones(), role_words=access.ROLE_WORDS)
+    return enter_with(request, entered, "/begin")
 
 
 @router.post("/sign-out", dependencies=[needs("own_account")])

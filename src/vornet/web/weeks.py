@@ -28,10 +28,10 @@ from vornet.web.pages import (
     number_of,
     recording,
     render,
-    short_day,
     today,
     visitor,
 )
+from vornet.words.writing import short_day
 
 router = APIRouter(prefix="/weeks")
 NO_VISIT = "There is no such visit in the plan of this fleet."

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import json
 import secrets
+from collections.abc import Sequence
 
 from vornet.core.errors import InputError
 from vornet.flows.house import fleets, passwords, people
@@ -27,8 +29,8 @@ def nobody_yet(db: Database) -> bool:
     return not (row and row["known"])
 
 
-def set_up(db: Database, code: str, fleet: str, zone: str, login: str, name: str, password: str) -> None:
-    """First run: make the first fleet and its first admin. Needs the code that the start printed."""
+def set_up(db: Database, code: str, fleet: str, zone: str, login: str, name: str, password: str, roles: Sequence[str] = ("admin",)) -> None:
+    """First run: make the first fleet and its first admin, who may do more than that. Needs the code that the start printed."""
     with db.anyone() as connection:
         row = connection.execute(query("people.first_run"), {"code_hash": hashed(code.strip())}).fetchone()
         if not (row and row["fits"]):
@@ -41,6 +43,8 @@ def set_up(db: Database, code: str, fleet: str, zone: str, login: str, name: str
     people.checked_login(login), passwords.checked(password, login, name, fleet)
     fleets.check_zone(zone)
     fleets.find_or_make(db, fleet, zone=zone)
-    people.add(db, fleet, login, name.strip() or login, password, "admin")
+    people.add(db, fleet, login, name.strip() or login, password, *people.in_order(["admin", *roles]))
+    with db.fleet(fleets.find(db, fleet)) as connection:
+        connection.execute(query("register.set_begun"), {"begun": json.dumps({"skipped": []})})
     with db.anyone() as connection:
         connection.execute(query("people.forget_first_run"))

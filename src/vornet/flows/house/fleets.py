@@ -69,6 +69,11 @@ def settings(connection: Connection) -> dict[str, Any]:
     return found
 
 
+def settings_or_none(connection: Connection) -> dict[str, Any] | None:
+    """The same, None when the fleet was taken away meanwhile."""
+    return connection.execute(query("register.fleet")).fetchone()
+
+
 def set_settings(connection: Connection, fleet_id: int, by: str, zone: str, measures: str, chosen: dict[str, object]) -> None:
     """Set the fleet's zone, units of measure (si or us) and schools of practice."""
     if measures not in ("si", "us"):

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+import json
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 from typing import Any
 
 from vornet.core.errors import InputError
 from vornet.flows.house import access, fleets, passwords
 from vornet.store.database import Connection, Database, query
+from vornet.words.writing import Writes, checked
 
 ROLES = access.ROLES
 
@@ -25,6 +27,10 @@ class Visitor:
     roles: tuple[str, ...]
     csrf: str
     measures: str = "si"
+    #: the fleet's time zone: its day is the visitor's
+    zone: str = "UTC"
+    #: how the person writes dates and figures
+    writes: Writes = Writes()  # noqa: RUF009 - it cannot be changed
     fleets: tuple[tuple[int, str], ...] = ()
     scopes: tuple[str, ...] | None = None
     #: whether the session was opened with a second factor, and whether the fleet asks for one that was not given
@@ -97,6 +103,13 @@ def add(db: Database, fleet: str, login: str, name: str, password: str, *roles: 
         connection.execute(query("people.put_member"), {"fleet_id": fleet_id, "account_id": account_id, "roles": wanted})
         fleets.audit(connection, fleet_id, "command line", "person let in", login, roles=wanted)
     return known is None
+
+
+def set_writing(db: Database, who: Visitor, document: Mapping[str, str]) -> None:
+    """How somebody writes dates and figures. Raises InputError by field."""
+    chosen = checked({k: v for k, v in document.items() if v})
+    with db.person(who.account_id) as connection:
+        connection.execute(query("people.set_writing"), {"account_id": who.account_id, "writes": json.dumps(chosen.as_dict())})
 
 
 def set_roles(connection: Connection, by: Visitor, account_id: int, roles: list[str]) -> None:

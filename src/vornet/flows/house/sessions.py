@@ -15,6 +15,7 @@ from vornet.core.errors import InputError
 from vornet.flows.house import fleets, installation, passwords
 from vornet.flows.house.people import Visitor, owes_second
 from vornet.store.database import Connection, Database, query
+from vornet.words.writing import Writes
 
 LIFETIME = timedelta(hours=14)
 #: how long the second factor is waited for
@@ -160,8 +161,8 @@ def visitor(db: Database, token: str) -> Visitor | None:
         if f["fleet_id"] == s["fleet_id"]:
             roles = tuple(f["roles"])
             return Visitor(
-                s["account_id"], s["login"], s["display_name"], f["fleet_id"], f["name"], roles, s["csrf"], f["measures"],
-                tuple((m["fleet_id"], m["name"]) for m in mine), second=s["second"],
+                s["account_id"], s["login"], s["display_name"], f["fleet_id"], f["name"], roles, s["csrf"], f["measures"], f["zone"],
+                Writes.of(s["writes"]), tuple((m["fleet_id"], m["name"]) for m in mine), second=s["second"],
                 owes_second=owes_second(roles, f["second_factor"]) and not s["second"],
             )  # fmt: skip
     return None

@@ -30,7 +30,7 @@ def bearer(db: Database, token: str) -> Visitor | None:
     with db.fleet(t["fleet_id"]) as connection:
         connection.execute(query("people.token_used"), {"token_id": t["token_id"]})
     return Visitor(
-        t["account_id"], t["login"], t["display_name"], t["fleet_id"], t["fleet"], tuple(t["roles"]), "", t["measures"],
+        t["account_id"], t["login"], t["display_name"], t["fleet_id"], t["fleet"], tuple(t["roles"]), "", t["measures"], t["zone"],
         scopes=tuple(t["scopes"]), owes_second=t["owes_second"],
     )  # fmt: skip
 

@@ -12,9 +12,10 @@ from vornet.flows.house import fleets
 from vornet.flows.judge import verdicts
 from vornet.flows.lab.held_rows import reason_given
 from vornet.flows.work import drain, notes
-from vornet.io.cells import read_date, read_number
+from vornet.io.cells import read_number
 from vornet.store import queue
 from vornet.store.database import Connection, query
+from vornet.words.writing import read_day
 
 SETTLED = ("released", "rejected")
 
@@ -164,10 +165,7 @@ def correct(connection: Connection, fleet_id: int, sample_id: int, typed: dict[s
                 changes[name] = new
                 told.append(f"{name.replace('_', ' ')} {_shown(old[name])} to {cell or 'unknown'}")
         elif name == "sampled_on":
-            try:
-                day = read_date(cell)
-            except ValueError as error:
-                raise InputError(name, str(error)) from None
+            day = read_day(cell, name)
             if day is None or day > today:
                 raise InputError(name, "a day up to today")
             if day != old["sampled_on"]:

@@ -9,7 +9,7 @@ import smtplib
 import ssl
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
-from datetime import UTC, date, datetime, timedelta
+from datetime import date, datetime, timedelta
 from email.message import EmailMessage
 from email.utils import formatdate, make_msgid
 from typing import Any
@@ -17,7 +17,7 @@ from zoneinfo import ZoneInfo
 
 from vornet.core.causes import NAMES
 from vornet.core.errors import InputError
-from vornet.flows.house import fleets, installation
+from vornet.flows.house import days, fleets, installation
 from vornet.flows.weeks import kit
 from vornet.store.database import Connection, Database, query
 
@@ -282,12 +282,12 @@ def _words(error: Exception) -> str:
     return f"{type(error).__name__}: {str(error)[:160]}"
 
 
-def write_and_send(db: Database, today: date, pdf: Pdf, to: Server | None) -> None:
+def write_and_send(db: Database, fixed_today: date | None, pdf: Pdf, to: Server | None) -> None:
     """Write what is due in every fleet that writes to somebody, and send what waits (``to`` None: it waits until there is a server)."""
     with db.anyone() as connection:
         found = connection.execute(query("weeks.fleets_with_contacts")).fetchall()
     for row in found:
         with db.fleet(row["fleet_id"]) as connection:
-            write_due(connection, row["fleet_id"], datetime.now(UTC), today, pdf)
+            write_due(connection, row["fleet_id"], days.now(), days.day_here(connection, fixed_today), pdf)
         if to is not None:
             send_waiting(db, row["fleet_id"], to)

@@ -79,7 +79,7 @@ def device_owner(db: Database, token: str, job_id: int) -> Visitor | None:
         d = connection.execute(query("jobs.device_owner"), {"token_hash": _hash(token)}).fetchone()
     if d is None or d["job_id"] != job_id:
         return None
-    return Visitor(d["account_id"], d["login"], d["display_name"], d["fleet_id"], d["fleet"], tuple(d["roles"]), "", d["measures"])
+    return Visitor(d["account_id"], d["login"], d["display_name"], d["fleet_id"], d["fleet"], tuple(d["roles"]), "", d["measures"], d["zone"])
 
 
 def checked_value(key: str, value: Any) -> Any:

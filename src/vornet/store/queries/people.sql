@@ -209,3 +209,6 @@ SELECT * FROM invitation_of(%(token_hash)s)
 
 -- :password_link_of  whose password a link is for
 SELECT * FROM password_link_of(%(token_hash)s)
+
+-- :set_writing  how a person writes dates and figures
+UPDATE account SET writes = %(writes)s WHERE account_id = %(account_id)s

@@ -262,3 +262,15 @@ SELECT fleet_make(%(name)s, %(zone)s, %(demo)s) AS id
 
 -- :fleet_drop  a fleet with everything in it; the owner's alone
 SELECT fleet_drop(%(fleet_id)s)
+
+-- :first_week  what a new fleet has so far
+SELECT f.begun, (SELECT count(*) FROM unit) AS units, (SELECT count(*) FROM compartment) AS compartments,
+       (SELECT count(*) FROM depot WHERE hours IS NOT NULL) AS depots, (SELECT count(*) FROM oil) AS oils,
+       (SELECT count(*) FROM oil o WHERE EXISTS (SELECT 1 FROM unnest(o.new_values) v WHERE v <> 'NaN')) AS oils_known,
+       (SELECT count(*) FROM membership) AS people, (SELECT count(*) FROM sample WHERE superseded_by IS NULL) AS samples,
+       (SELECT count(*) FROM verdict) AS signed, (SELECT count(*) FROM drain_interval WHERE origin = 'approved') AS approved,
+       (SELECT count(*) FROM list_row WHERE state = 'waits') AS waits
+FROM fleet f WHERE f.fleet_id = nullif(current_setting('vornet.fleet_id', true), '')::integer
+
+-- :set_begun  how far the first week is
+UPDATE fleet SET begun = %(begun)s WHERE fleet_id = nullif(current_setting('vornet.fleet_id', true), '')::integer

@@ -274,3 +274,46 @@ document.addEventListener("keydown", (event) => {
     }
   }
 });
+
+// the zone this browser is in, where nobody has chosen another one
+const zones = $("select[data-zone]");
+if (zones && zones.value === "UTC") {
+  const here = Intl.DateTimeFormat().resolvedOptions().timeZone;
+  if ([...zones.options].some((o) => o.value === here)) zones.value = here;
+}
+
+// a day field reads what people write; the calendar behind its button only fills it in
+const MONTHS = "Jan Feb Mar Apr May Jun Jul Aug Sep Oct Nov Dec".split(" ");
+function dayText(iso) {
+  const [y, m, d] = iso.split("-");
+  const styles = { iso, dots: `${d}.${m}.${y}`, day_first: `${d}/${m}/${y}`, month_first: `${m}/${d}/${y}` };
+  return styles[document.body.dataset.dates] || `${Number(d)} ${MONTHS[Number(m) - 1]} ${y}`;
+}
+document.addEventListener("dblclick", (event) => {
+  const field = event.target.closest?.("input[data-day]");
+  if (field) pickDay(field);
+});
+document.addEventListener("keydown", (event) => {
+  if (event.altKey && event.key === "ArrowDown" && event.target.matches?.("input[data-day]")) pickDay(event.target);
+});
+document.addEventListener("click", (event) => {
+  const field = event.target.closest?.("input[data-day]");
+  if (field && event.offsetX > field.clientWidth - 30) pickDay(field);
+});
+function pickDay(field) {
+  const picker = document.createElement("input");
+  picker.type = "date";
+  picker.className = "day-picker";
+  picker.tabIndex = -1;
+  picker.setAttribute("aria-hidden", "true");
+  field.after(picker);
+  picker.addEventListener("change", () => {
+    if (picker.value) field.value = dayText(picker.value);
+    field.dispatchEvent(new Event("input", { bubbles: true }));
+    field.dispatchEvent(new Event("change", { bubbles: true }));
+    picker.remove();
+  });
+  picker.addEventListener("blur", () => picker.remove());
+  picker.showPicker?.();
+}
+
