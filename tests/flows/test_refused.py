@@ -94,7 +94,7 @@ CASES = [
     ("the engine twice", lambda c, p: units.add_compartment(c, p.fleet_id, p.unit, {"compartment": ENGINE, "kind": "engine"}, "t", TODAY),
      "compartment", "already"),
     ("taking out what has a history",
-     lambda c, p: units.remove_compartment(c, p.fleet_id, p.engine, "t"), "compartment", "history stays"),
+     lambda c, p: units.remove_compartment(c, p.fleet_id, p.engine, "t"), "compartment", "so that its history does"),
     ("an oil of another fleet", lambda c, p: oils.save_oil(c, p.fleet_id, NOWHERE, {"name": "Other"}, "t"), "oil", ""),
     ("an oil without a name", lambda c, p: oils.save_oil(c, p.fleet_id, None, {"name": ""}, "t"), "name", ""),
     ("a delivery of no oil", lambda c, p: oils.save_batch(c, p.fleet_id, NOWHERE, {"batch": "B1"}, "t"), "oil", "not in this fleet"),

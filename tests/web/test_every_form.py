@@ -207,7 +207,7 @@ def test_a_compartment_comes_and_goes(db, fleet, desks, ids):
     desk.refused(path, "already", **facts)
     gearbox = one(db, fleet, "SELECT compartment_id FROM compartment WHERE name = 'gearbox'")["compartment_id"]
     desk.post(f"/compartments/{gearbox}/remove")
-    desk.refused(f"/compartments/{ids['compartment_id']}/remove", "retire the unit instead")
+    desk.refused(f"/compartments/{ids['compartment_id']}/remove", "retire the unit when it goes")
     assert desk.client.post("/compartments/999999/remove", data={"csrf": desk.csrf}).status_code == 404
 
 

@@ -81,6 +81,11 @@ def touch_plans(connection: Connection, fleet_id: int, units: Iterable[int]) -> 
     connection.execute(query("queue.touch"), {"fleet_id": fleet_id, "what": "plan", "ids": list(units)})
 
 
+def hold(connection: Connection, what: str) -> None:
+    """One at a time in this fleet at something, to the end of the transaction."""
+    connection.execute(query("queue.hold"), {"what": what})
+
+
 def take_touched(connection: Connection) -> Touched:
     """Everything that is touched, taken off."""
     rows = connection.execute(query("queue.touched")).fetchall()

@@ -12,6 +12,7 @@ from vornet.core import schools
 from vornet.core.errors import InputError
 from vornet.flows.house import access, days, fleets, links, people, second_factor, sessions, tokens, trail
 from vornet.io import tables
+from vornet.web import both
 from vornet.web.pages import Form, base_address, database, maybe_day, named, needs, opened, recording, render, visitor
 
 router = APIRouter(prefix="/admin")
@@ -142,6 +143,8 @@ def save_settings(request: Request, form: Form) -> Response:
     chosen: dict[str, object] = {s.key: form.get(f"school_{s.key}", "") for s in schools.SCHOOLS}
     try:
         with recording(request) as connection:
+            both.merge(request, connection, form, lambda: settings(request))
+            chosen = {s.key: form.get(f"school_{s.key}", "") for s in schools.SCHOOLS}
             fleets.set_settings(connection, who.fleet_id, who.name, form.get("zone", "UTC"), form.get("measures", "si"), chosen)
     except InputError as error:
         shown = {"measures": form.get("measures"), "zone": form.get("zone"), "schools": chosen, "name": who.fleet}

@@ -15,6 +15,7 @@ from fastapi.staticfiles import StaticFiles
 from psycopg import DataError
 from psycopg.errors import CheckViolation
 from psycopg_pool import PoolTimeout
+from starlette.concurrency import run_in_threadpool
 from starlette.exceptions import HTTPException
 
 from vornet import __version__
@@ -30,6 +31,7 @@ from vornet.store.database import Database
 from vornet.web import (
     account,
     admin,
+    again,
     attachments,
     away,
     begin,
@@ -147,8 +149,9 @@ def create_app(db: Database, today: date | None = None, demo: bool = False) -> F
         return render(request, "problem.html", status=status, title=title, detail=detail)
 
     @app.exception_handler(InputError)
-    def bad_input(request: Request, error: InputError) -> Response:
-        return failed(request, 422, "That does not fit", str(error))
+    async def bad_input(request: Request, error: InputError) -> Response:
+        page = await again.shown_again(app, request, error)
+        return await run_in_threadpool(failed, request, 422, "That does not fit", str(error)) if page is None else page
 
     @app.exception_handler(RequestValidationError)
     def not_as_described(request: Request, error: RequestValidationError) -> Response:

@@ -15,9 +15,9 @@ from vornet.flows.pages import rows as rows_of
 from vornet.flows.register import doubts, units
 from vornet.io import equipment
 from vornet.store.database import Connection
-from vornet.web import forms
+from vornet.web import both, forms
 from vornet.web.pages import CompartmentRow, Form, Posted, database, hand, needs, opened, recording, render, today, visitor
-from vornet.web.unit import small, unit_or_404
+from vornet.web.unit import show_unit, small, unit_or_404
 
 router = APIRouter()
 
@@ -48,11 +48,15 @@ def edit_compartment(request: Request, compartment_id: int, row: CompartmentRow)
 @router.post("/compartments/{compartment_id}/register", dependencies=[needs("edit_register")])
 def save_compartment(request: Request, compartment_id: int, row: CompartmentRow, form: Form) -> Response:
     who = visitor(request)
-    given, errors = forms.read_compartment(form, row["meter_unit"], hand(request))
+    given: dict[str, Any] = {}
     try:
-        if errors:
-            raise FormErrors(errors)
         with recording(request) as connection:
+            try:
+                both.merge(request, connection, form, lambda: edit_compartment(request, compartment_id, row))
+            finally:
+                given, errors = forms.read_compartment(form, row["meter_unit"], hand(request))
+            if errors:
+                raise FormErrors(errors)
             units.save_compartment(connection, who.fleet_id, compartment_id, given, who.name, today(request))
     except InputError as error:
         found = getattr(error, "errors", None) or {error.field: error.why}
@@ -85,8 +89,11 @@ def add_compartment(request: Request, unit_id: int, form: Form) -> Response:
 def remove_compartment(request: Request, compartment_id: int, row: CompartmentRow, form: Form) -> Response:
     """Take out a compartment that has no history."""
     who = visitor(request)
-    with recording(request) as connection:
-        units.remove_compartment(connection, who.fleet_id, compartment_id, who.name)
+    try:
+        with recording(request) as connection:
+            units.remove_compartment(connection, who.fleet_id, compartment_id, who.name)
+    except InputError as error:
+        return show_unit(request, row["unit_id"], f"{row['compartment']} {error.why}")
     return RedirectResponse(f"/units/{row['unit_id']}", 303)
 
 

@@ -17,7 +17,7 @@ from vornet.flows.plan import service
 from vornet.flows.register import units
 from vornet.flows.work import photos
 from vornet.io.equipment import READINGS, ServiceItem
-from vornet.web import forms
+from vornet.web import both, forms
 from vornet.web.pages import Form, database, day_of, hand, needs, opened, recording, render, today, visitor
 from vornet.web.unit import typed_meter, unit_or_404
 
@@ -74,20 +74,23 @@ def save_item(request: Request, unit_id: int, form: Form) -> Response:
             if place["name"] == chosen:
                 row = rows_of.compartment(connection, place["id"])
                 counts = row["meter_unit"] if row else counts
-    given, errors = forms.read_item(form, counts, hand(request))
-    for key in ("every", "first"):
-        if f"{key}meter" in given:
-            given[f"{key}_{counts}"] = given.pop(f"{key}meter")
+    item_id = form.id("item_id")
     try:
-        if errors:
-            raise FormErrors(errors)
-        item = units.checked(ServiceItem, {**given, "unit": unit["unit"], "compartment": chosen or None})
         with recording(request) as connection:
+            if item_id is not None:
+                both.merge(request, connection, form, lambda: edit_item(request, item_id))
+            given, errors = forms.read_item(form, counts, hand(request))
+            for key in ("every", "first"):
+                if f"{key}meter" in given:
+                    given[f"{key}_{counts}"] = given.pop(f"{key}meter")
+            if errors:
+                raise FormErrors(errors)
+            item = units.checked(ServiceItem, {**given, "unit": unit["unit"], "compartment": chosen or None})
             service.put(connection, who.fleet_id, item, who.name)
     except InputError as error:
         found = getattr(error, "errors", None) or {error.field: error.why}
         renamed = {k.replace(f"_{counts}", "meter") if k.startswith(("every_", "first_")) else k: v for k, v in found.items()}
-        return _item_form(request, unit, places, form, renamed, None, counts)
+        return _item_form(request, unit, places, form, renamed, item_id, counts)
     return RedirectResponse(f"/units/{unit_id}#plan", 303)
 
 

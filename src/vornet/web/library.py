@@ -20,7 +20,7 @@ from vornet.flows.lab import inbox
 from vornet.flows.pages import rows as rows_of
 from vornet.flows.register import dump, lists, many, oils, templates, units
 from vornet.io import apart, equipment, tables, workbook
-from vornet.web import forms
+from vornet.web import both, forms
 from vornet.web.pages import Form, Posted, database, hand, maybe_day, named, needs, number_like, opened, recording, render, today, visitor
 
 router = APIRouter()
@@ -222,12 +222,14 @@ def show_oil(request: Request, oil_id: int) -> Response:
 
 def _save_oil(request: Request, oil_id: int | None, form: Posted) -> Response:
     who, errors = visitor(request), {}  # type: ignore[var-annotated]
-    given = forms.read_fields(forms.OIL_FIELDS, form, hand(request), errors)
-    given |= forms.read_fields(tuple(forms.Field(k, k, "number") for k in KEYS), form, hand(request), errors)
     try:
-        if errors:
-            raise FormErrors(errors)
         with recording(request) as connection:
+            if oil_id is not None:
+                both.merge(request, connection, form, lambda: _oil(request, oil_id, None, {}))
+            given = forms.read_fields(forms.OIL_FIELDS, form, hand(request), errors)
+            given |= forms.read_fields(tuple(forms.Field(k, k, "number") for k in KEYS), form, hand(request), errors)
+            if errors:
+                raise FormErrors(errors)
             saved = oils.save_oil(connection, who.fleet_id, oil_id, given, who.name)
     except InputError as error:
         return _oil(request, oil_id, form, getattr(error, "errors", None) or {error.field: error.why})

@@ -14,6 +14,7 @@ from importlib.resources import files
 from pathlib import Path
 from typing import Annotated, Any
 from urllib.parse import quote, urlsplit
+from zoneinfo import ZoneInfo
 
 from fastapi import Depends, Request
 from fastapi.responses import HTMLResponse
@@ -39,6 +40,7 @@ from vornet.flows.judge import trials, verdicts
 from vornet.flows.judge.settle import AT_ONCE, settling
 from vornet.flows.pages import rows as rows_of
 from vornet.store.database import Connection, Database
+from vornet.web import again, both
 from vornet.web.charts import ribbon
 from vornet.web.server import DIST
 from vornet.words.say import each, say
@@ -77,6 +79,16 @@ def as_day(value: Any) -> str:
         with contextlib.suppress(ValueError):
             value = date.fromisoformat(value)
     return day(value) if isinstance(value, date) else str(value or "")
+
+
+@pass_context
+def moment(context: Context, value: datetime | None) -> str:
+    """A day and a time of it, in the fleet's zone."""
+    if value is None:
+        return "–"
+    who = context.get("visitor")
+    local = value.astimezone(ZoneInfo(who.zone if who else "UTC"))
+    return f"{day(local.date())} {local:%H:%M}"
 
 
 @pass_context
@@ -226,6 +238,7 @@ _environment.filters.update(
     day=day,
     short_day=_short_day,
     as_day=as_day,
+    moment=moment,
     prop=property_name,
     amount=amount,
     per=per,
@@ -321,6 +334,7 @@ async def _posted_here(request: Request) -> Posted:
     token = form.get("csrf") or request.headers.get("X-CSRF", "")
     if not hmac.compare_digest(token.encode(), visitor(request).csrf.encode()):
         raise HTTPException(403, "This form is from an ended session. Go back, reload and send it again.")
+    request.state.posted = form
     return form
 
 
@@ -443,4 +457,9 @@ def render_text(request: Request, template: str, **context: Any) -> str:
 
 def render(request: Request, template: str, status: int = 200, **context: Any) -> HTMLResponse:
     """A template as a page."""
-    return HTMLResponse(render_text(request, template, **context), status)
+    text = both.with_seen(request, render_text(request, template, **context))
+    posted: Posted | None = getattr(request.state, "posted", None)
+    if status == 422 and posted is not None:
+        what, _, why = str(context.get("error") or "").partition(": ")
+        text = again.refilled(text, request.url.path, posted, {what: why} if why else {})
+    return HTMLResponse(text, status)

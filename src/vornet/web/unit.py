@@ -20,7 +20,7 @@ from vornet.flows.register import attachments, templates, units
 from vornet.flows.work import cards, noted, notes, photos
 from vornet.io import equipment
 from vornet.store.database import Connection
-from vornet.web import forms
+from vornet.web import both, forms
 from vornet.web.pages import Form, Posted, database, day_of, hand, maybe_day, needs, opened, recording, render, today, visitor
 
 router = APIRouter()
@@ -69,11 +69,12 @@ def edit(request: Request, unit_id: int) -> Response:
 @router.post("/units/{unit_id}/edit", dependencies=[needs("edit_register")])
 def save(request: Request, unit_id: int, form: Form) -> Response:
     who, errors = visitor(request), {}  # type: ignore[var-annotated]
-    given = forms.read_fields(forms.UNIT_FIELDS, form, hand(request), errors)
     try:
-        if errors:
-            raise FormErrors(errors)
         with recording(request) as connection:
+            both.merge(request, connection, form, lambda: edit(request, unit_id))
+            given = forms.read_fields(forms.UNIT_FIELDS, form, hand(request), errors)
+            if errors:
+                raise FormErrors(errors)
             units.save_unit(connection, who.fleet_id, unit_id, given, who.name, today(request))
     except InputError as error:
         found = getattr(error, "errors", None) or {error.field: error.why}
@@ -112,6 +113,19 @@ def set_state(request: Request, unit_id: int, form: Form) -> Response:
         units.set_state(connection, who.fleet_id, unit_id, form.get("state", ""), on, form.get("note", ""), who.name, today(request))
 
     return small(request, unit_id, form, do)
+
+
+@router.post("/units/{unit_id}/remove", dependencies=[needs("edit_register")])
+def remove(request: Request, unit_id: int, form: Form) -> Response:
+    """Delete a unit made by mistake; what holds history is retired instead."""
+    who = visitor(request)
+    unit_or_404(request, unit_id)
+    try:
+        with recording(request) as connection:
+            units.remove_unit(connection, who.fleet_id, unit_id, form.get("why", ""), who.name)
+    except InputError as error:
+        return show_unit(request, unit_id, f"{error.field}: {error.why}")
+    return RedirectResponse("/library", 303)
 
 
 @router.post("/units/{unit_id}/meter", dependencies=[needs("log_work")])

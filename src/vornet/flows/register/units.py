@@ -248,13 +248,43 @@ def add_compartment(connection: Connection, fleet_id: int, unit_id: int, given: 
     return compartment_id
 
 
+def holds(connection: Connection, unit_id: int | None, compartment_id: int | None = None) -> list[str]:
+    """What hangs on a unit, or on one compartment, in words: '3 drains'; nothing for what was made by mistake."""
+    rows = connection.execute(query("units.holds"), {"unit_id": unit_id, "compartment_id": compartment_id}).fetchall()
+    return [f"{r['n']:,} {r['what'] if r['n'] != 1 else _one(r['what'])}" for r in rows]
+
+
+def _one(words: str) -> str:
+    return {"part changes and repairs": "part change or repair", "things noticed": "thing noticed", "levels read": "level read",
+            "parts of jobs": "part of a job"}.get(words, words.removesuffix("s"))  # fmt: skip
+
+
+def _stays(what: str, held: list[str]) -> str:
+    return f"holds {', '.join(held)}: it stays, so that its history does. {what}"
+
+
 def remove_compartment(connection: Connection, fleet_id: int, compartment_id: int, by: str) -> None:
-    """Take out a compartment that has no history; one with drains or samples stays."""
+    """Take out a compartment that nothing hangs on. Raises InputError saying what does, and what to do instead."""
     name = name_of(connection, compartment_id)
+    if held := holds(connection, None, compartment_id):
+        raise InputError("compartment", _stays("An exchanged one is noted as an exchange; retire the unit when it goes", held))
     row = connection.execute(query("units.remove_compartment"), {"compartment_id": compartment_id}).fetchone()
     if row is None:
-        raise InputError("compartment", "has drains or samples: retire the unit instead, so that its history stays")
+        raise InputError("compartment", "is not in this fleet")
     fleets.audit(connection, fleet_id, by, "compartment removed", name)
+
+
+def remove_unit(connection: Connection, fleet_id: int, unit_id: int, why: str, by: str) -> None:
+    """Delete a unit that was made by mistake and that nothing hangs on, for a reason. Raises InputError saying what does."""
+    unit = connection.execute(query("units.unit"), {"unit_id": unit_id}).fetchone()
+    if unit is None:
+        raise InputError("unit", "is not in this fleet")
+    if not why.strip():
+        raise InputError("why", "say why it is deleted")
+    if held := holds(connection, unit_id):
+        raise InputError("unit", _stays("Retire it instead: then it is planned and judged no more, and is still in the Library", held))
+    connection.execute(query("units.remove_unit"), {"unit_id": unit_id})
+    fleets.audit(connection, fleet_id, by, "unit deleted", unit["unit"], why=why.strip()[:400])
 
 
 def plan_words(i: dict[str, Any]) -> str:

@@ -17,3 +17,6 @@ SELECT count(*) AS n FROM compartment
 -- :evaluation_waits  the same evaluation is on the queue already and nobody has begun it; kept from being begun
 -- until this transaction ends, or what it recorded would be judged by nobody
 SELECT 1 FROM procrastinate_jobs WHERE queueing_lock = %(lock)s AND status = 'todo' FOR UPDATE
+
+-- :hold  one at a time at something, to the end of the transaction
+SELECT pg_advisory_xact_lock(hashtext(%(what)s), hashtext(current_setting('vornet.fleet_id', true)))

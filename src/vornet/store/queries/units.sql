@@ -113,11 +113,32 @@ UPDATE unit SET name = %(name)s WHERE unit_id = %(unit_id)s
 -- :rename_compartment  before its other figures are put by name
 UPDATE compartment SET name = %(name)s WHERE compartment_id = %(compartment_id)s
 
--- :remove_compartment  only one that has no history
-DELETE FROM compartment c WHERE c.compartment_id = %(compartment_id)s
-  AND NOT EXISTS (SELECT 1 FROM drain d WHERE d.fleet_id = c.fleet_id AND d.compartment_id = c.compartment_id)
-  AND NOT EXISTS (SELECT 1 FROM sample s WHERE s.fleet_id = c.fleet_id AND s.compartment_id = c.compartment_id)
-RETURNING name
+-- :holds  what hangs on a unit, or on one of its compartments, that would be gone with it
+WITH mine AS (SELECT compartment_id FROM compartment
+              WHERE compartment_id = %(compartment_id)s OR (%(compartment_id)s::bigint IS NULL AND unit_id = %(unit_id)s))
+SELECT what, n FROM (
+    SELECT 1 AS place, 'drains' AS what, count(*) AS n FROM drain WHERE compartment_id IN (SELECT * FROM mine)
+    UNION ALL SELECT 2, 'samples', count(*) FROM sample WHERE compartment_id IN (SELECT * FROM mine)
+    UNION ALL SELECT 3, 'top-ups', count(*) FROM top_up WHERE compartment_id IN (SELECT * FROM mine)
+    UNION ALL SELECT 4, 'levels read', count(*) FROM level_check WHERE compartment_id IN (SELECT * FROM mine)
+    UNION ALL SELECT 5, 'part changes and repairs', count(*) FROM event WHERE compartment_id IN (SELECT * FROM mine)
+    UNION ALL SELECT 6, 'bottles', count(*) FROM bottle WHERE compartment_id IN (SELECT * FROM mine)
+    UNION ALL SELECT 7, 'parts of jobs', count(*) FROM job_part WHERE compartment_id IN (SELECT * FROM mine)
+    UNION ALL SELECT 8, 'things noticed', count(*) FROM observation WHERE compartment_id IN (SELECT * FROM mine)
+    UNION ALL SELECT 9, 'approved intervals', count(*) FROM drain_interval
+              WHERE compartment_id IN (SELECT * FROM mine) AND origin = 'approved'
+    UNION ALL SELECT 10, 'pictures', count(*) FROM job_photo WHERE compartment_id IN (SELECT * FROM mine)
+              OR (%(compartment_id)s::bigint IS NULL AND unit_id = %(unit_id)s)
+    UNION ALL SELECT 11, 'jobs', count(*) FROM job WHERE %(compartment_id)s::bigint IS NULL AND unit_id = %(unit_id)s
+    UNION ALL SELECT 12, 'service records', count(*) FROM service_record r JOIN service_item i USING (fleet_id, item_id)
+              WHERE i.compartment_id IN (SELECT * FROM mine) OR (%(compartment_id)s::bigint IS NULL AND i.unit_id = %(unit_id)s)
+) x WHERE n > 0 ORDER BY place
+
+-- :remove_compartment  one that nothing hangs on
+DELETE FROM compartment WHERE compartment_id = %(compartment_id)s RETURNING name
+
+-- :remove_unit  one that nothing hangs on, with its readings
+DELETE FROM unit WHERE unit_id = %(unit_id)s RETURNING name
 
 -- :pourings  refills with what was read after them, newest thirty a compartment
 SELECT compartment_id, volume_in_l, filter_changed, (extra ->> 'reading_after')::float8 AS reading_after FROM (
