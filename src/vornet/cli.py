@@ -236,6 +236,51 @@ def evaluate(
             typer.echo(f"set aside: {a['unit']} {a['compartment']}, whose history stopped the judgement ({a['trouble']})", err=True)
 
 
+@import_app.command("fleet")
+def import_fleet(file: str, name: Annotated[str, typer.Option("--as", help="Another name than its own.")] = "") -> None:
+    """Read a whole fleet in from another installation's file, as a new fleet, and compare it row for row."""
+    from vornet.store import fleet_file
+    from vornet.store.database import locate
+    from vornet.store.database import migrate as apply
+
+    location = locate()
+    apply(location)
+    found = fleet_file.read(location, Path(file), name)
+    typer.echo(f"{found.fleet}: {found.rows:,} rows of {len(found.tables)} tables, equal to what went out")
+    typer.echo("People, tokens, calendar links and labs' keys stay with their installation: `vornet user add` lets somebody in.", err=True)
+
+
+@import_app.command("list")
+def import_list(path: str, fleet: Fleet = None, today: Today = None) -> None:
+    """Take in a list of machines as its owner keeps it, in headings of its own; rows that are wrong wait in the Library."""
+    from vornet.flows.house import fleets
+    from vornet.flows.judge.settle import AT_ONCE_FILE, settling
+    from vornet.flows.register import lists
+    from vornet.io.list_rows import CellProblem
+
+    def said(number: int, problem: CellProblem) -> str:
+        return f"row {number}, {problem.heading}: {problem.why}" if problem.heading else f"row {number}: {problem.why}"
+
+    with database() as db:
+        chosen = _fleet(db, fleet)
+        day, fleet_id = _day_of(db, chosen, today), fleets.find(db, chosen)
+        with settling(db, fleet_id, day, AT_ONCE_FILE) as connection:
+            made = lists.keep(connection, fleet_id, Path(path).name, _read(path), "command line")
+            done = lists.take(connection, fleet_id, made, "command line", day)
+    typer.echo(f"{chosen}: {done.good} of {len(done.sheet.rows)} rows in, {len(done.problems)} wait in the Library")
+    _problems([said(n, p) for n, several in sorted(done.problems.items()) for p in several], done.found.said)
+
+
+@export_app.command("fleet")
+def export_fleet(out: Annotated[str, typer.Option("--out", help="Write to this file.")], fleet: Fleet = None) -> None:
+    """A whole fleet (register, samples, verdicts, limits, intervals, pictures, audit trail) as one open file for another installation."""
+    from vornet.store import fleet_file
+
+    with database() as db:
+        found = fleet_file.write(db.location, _fleet(db, fleet), Path(out))
+    typer.echo(f"{out}: {found.rows:,} rows of {len(found.tables)} tables of {found.fleet}")
+
+
 @export_app.command("register")
 def export_register(
     fleet: Fleet = None, today: Today = None,

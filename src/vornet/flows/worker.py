@@ -23,9 +23,9 @@ from vornet.flows.lab.results_report import ResultsReport
 from vornet.flows.weeks import levelling, mail
 from vornet.io import apart
 from vornet.io.results_file import NeedsMapping
-from vornet.store import queue
+from vornet.store import backup, queue
 from vornet.store.database import Connection, Database, Location, opened, query
-from vornet.store.queue import ASK_LABS, EVALUATE, LEVEL, SEND, SETTLE, TAKE_IN, TAKE_UP
+from vornet.store.queue import ASK_LABS, BACKUP, EVALUATE, LEVEL, SEND, SETTLE, TAKE_IN, TAKE_UP
 
 #: a worker that has not been heard of for so long is taken for dead
 DEAD_AFTER_S = 30.0
@@ -38,6 +38,8 @@ RETRY_S = 5
 LEFT_AFTER_S, SETTLE_EVERY_S = 120.0, 60.0
 #: mail is written and sent so often, s
 SEND_EVERY_S = 60.0
+#: whether a day's backup is due is looked at so often, s
+BACKUP_EVERY_S = 900.0
 #: a worker judges whatever was touched at once
 MOST = 1_000_000
 
@@ -95,6 +97,10 @@ def app_of(works: Works, ask_every_s: float | None = None) -> procrastinate.App:
     def write_and_send_mail(timestamp: int) -> None:  # noqa: ARG001 - when it was to run
         mail.write_and_send(works.db, works.fixed_today, works.week_pdf, mail.server())
 
+    @app.task(name=BACKUP)
+    def write_backup(timestamp: int) -> None:  # noqa: ARG001 - when it was to run
+        backup.by_rule(works.db.location, days.now())
+
     @app.task(name=TAKE_UP)
     async def take_up_again(timestamp: int) -> None:  # noqa: ARG001 - when it was to run
         await requeue(app)
@@ -103,6 +109,7 @@ def app_of(works: Works, ask_every_s: float | None = None) -> procrastinate.App:
         app.periodic(cron=_cron(ask_every_s), queueing_lock=ASK_LABS, lock=ASK_LABS)(ask_labs)
         app.periodic(cron=_cron(SETTLE_EVERY_S), queueing_lock=SETTLE, lock=SETTLE)(settle_what_was_left)
         app.periodic(cron=_cron(SEND_EVERY_S), queueing_lock=SEND, lock=SEND)(write_and_send_mail)
+        app.periodic(cron=_cron(BACKUP_EVERY_S), queueing_lock=BACKUP, lock=BACKUP)(write_backup)
         app.periodic(cron=_cron(DEAD_AFTER_S), queueing_lock=TAKE_UP, lock=TAKE_UP)(take_up_again)
     return app
 

@@ -321,3 +321,49 @@ def _but_last(paths: Iterable[Path]) -> Iterator[Path]:
         by_day.setdefault(p.name[:17], []).append(p)
     for several in by_day.values():
         yield from sorted(several)[:-1]
+
+
+# ---- by rule ---------------------------------------------------------------------------------------------------
+@dataclass(frozen=True)
+class Rule:
+    """Where backups of every day go, the file of their passphrase, and how many days, weeks and months are kept."""
+
+    folder: Path
+    passphrase_file: str
+    keep: tuple[int, int, int]
+
+
+def rule() -> Rule | None:
+    """``VORNET_BACKUP`` (a folder), ``VORNET_BACKUP_PASSPHRASE_FILE``, ``VORNET_BACKUP_KEEP`` (7,5,12); None where no folder is named.
+
+    Raises StoreError for what cannot be followed.
+    """
+    folder = os.environ.get("VORNET_BACKUP", "")
+    if not folder:
+        return None
+    counts = [int(n) for n in os.environ.get("VORNET_BACKUP_KEEP", "7,5,12").split(",") if n.strip().isdigit()]
+    if len(counts) != 3:
+        raise StoreError("VORNET_BACKUP_KEEP is three whole numbers: days, weeks, months")
+    if not Path(folder).is_dir():
+        raise StoreError(f"VORNET_BACKUP: there is no folder {folder}")
+    return Rule(Path(folder), os.environ.get("VORNET_BACKUP_PASSPHRASE_FILE", ""), (counts[0], counts[1], counts[2]))
+
+
+def newest(folder: Path) -> datetime | None:
+    """When the newest backup of a folder was written, by its name."""
+    names = [p.name for p in folder.iterdir() if _NAME.fullmatch(p.name)]
+    return max((datetime.strptime(n[7:24], "%Y-%m-%d-%H%M%S").replace(tzinfo=UTC) for n in names), default=None)
+
+
+def by_rule(location: Location, now: datetime) -> Written | None:
+    """Write today's backup where the rule says so and none has been written this day (UTC), then let go of what no rule keeps."""
+    wanted = rule()
+    if wanted is None:
+        return None
+    last = newest(wanted.folder)
+    if last is not None and last.date() >= now.date():
+        return None
+    passphrase = Path(wanted.passphrase_file).read_text().strip() if wanted.passphrase_file else ""
+    made = write(location, wanted.folder, passphrase, now)
+    tidy(wanted.folder, *wanted.keep)
+    return made

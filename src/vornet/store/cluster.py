@@ -7,6 +7,7 @@ it runs as the ``postgres`` user and lives under /var/lib/vornet/<id of this clo
 
 from __future__ import annotations
 
+import contextlib
 import fcntl
 import hashlib
 import json
@@ -55,12 +56,45 @@ def bin_dir() -> Path:
     return debian[-1].parent
 
 
+#: where root's servers keep their data
+ROOT_DATA = Path("/var/lib/vornet")
+
+
 def home_of(clone: Path, name: str = "pg") -> Path:
-    """The cluster's folder for this clone (and ``name``, so that tests can have their own)."""
-    if os.geteuid() == 0:
-        key = hashlib.sha256(str(clone.resolve()).encode()).hexdigest()[:12]
-        return Path("/var/lib/vornet") / key / name
-    return clone / ".local" / name
+    """The cluster's folder for this clone (and ``name``, so that tests can have their own).
+
+    ``VORNET_DATA`` names it; else it is remembered in the clone, so that a clone that was moved finds its data; a copy of a clone whose
+    original is still there gets a place of its own.
+    """
+    named = os.environ.get("VORNET_DATA")
+    if named:
+        return Path(named) / name
+    if os.geteuid() != 0:
+        return clone / ".local" / name
+    here, note = clone.resolve(), clone / ".local" / f"{name}.home"
+    with contextlib.suppress(OSError, ValueError, KeyError):
+        kept = json.loads(note.read_text())
+        home, made_for = Path(kept["home"]), Path(kept["clone"])
+        copied = made_for != here and (made_for / ".local" / note.name).exists()
+        if not copied and (home / "vornet.json").exists():
+            return home
+    return ROOT_DATA / hashlib.sha256(str(here).encode()).hexdigest()[:12] / name
+
+
+def _remember(clone: Path, name: str, home: Path) -> None:
+    """Where the data lies, for the day on which the clone is moved."""
+    note = clone / ".local" / f"{name}.home"
+    with contextlib.suppress(OSError):
+        note.write_text(json.dumps({"home": str(home), "clone": str(clone.resolve())}))
+
+
+def others(clone: Path, name: str = "pg") -> list[Path]:
+    """Data of other clones of root's on this machine, newest first."""
+    mine = home_of(clone, name)
+    with contextlib.suppress(OSError):
+        found = [h for key in ROOT_DATA.iterdir() if (h := key / name) != mine and (h / "vornet.json").exists()]
+        return sorted(found, key=lambda h: h.stat().st_mtime, reverse=True)
+    return []
 
 
 def _run(args: list[str], home: Path, timeout: float = 120) -> subprocess.CompletedProcess[str]:
@@ -173,7 +207,10 @@ def start(clone: Path, name: str = "pg", port: int = 54600) -> Cluster:
     lock.parent.mkdir(parents=True, exist_ok=True)
     with lock.open("w") as held:
         fcntl.flock(held, fcntl.LOCK_EX)  # two starts at once: the second finds what the first made
-        return _started(home_of(clone, name), port)
+        home = home_of(clone, name)
+        found = _started(home, port)
+        _remember(clone, name, home)
+        return found
 
 
 def _started(home: Path, port: int) -> Cluster:

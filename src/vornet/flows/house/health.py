@@ -1,10 +1,11 @@
-"""Whether what is kept is whole: the audit trail's chain, and that every table asks for its fleet or its person."""
+"""Whether what is kept is whole: the installation, the audit trail's chain, and that every table asks for its fleet or its person."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass
 
 from vornet.flows.house import fleets, trail
+from vornet.store import wholeness
 from vornet.store.database import Database, query
 
 
@@ -22,6 +23,8 @@ def look(db: Database, only: str | None = None, seen: str = "") -> list[Finding]
     with db.anyone() as connection:
         bare = [r["name"] for r in connection.execute(query("people.unguarded")).fetchall()]
     found = [Finding("tables", f"without a policy: {', '.join(bare)}" if bare else "each asks for its fleet or its person", not bare)]
+    if not only:
+        found = [Finding(*f) for f in wholeness.look(db.location)] + found
     for name in [only] if only else fleets.names(db):
         with db.fleet(fleets.find(db, name)) as connection:
             chain = trail.verify(connection, seen)
