@@ -67,7 +67,7 @@ if [ ! -x .venv/bin/vornet ] || [ "$(cat "$stamps/python" 2>/dev/null)" != "$wan
 fi
 
 # ---- front end -------------------------------------------------------------------------------------
-want=$(sum package-lock.json scripts/assets.sh src/vornet/web/static/app.css src/vornet/web/static/*.js $(find src/vornet/web/templates -name '*.html' | sort))
+want=$(sum package-lock.json scripts/assets.sh src/vornet/web/static/app.css src/vornet/web/static/*.js $(find src/vornet/web/templates docs -name '*.html' | sort) mkdocs.yml $(find docs -name '*.md' | sort))
 if [ ! -f src/vornet/web/static/dist/app.css ] || [ "$(cat "$stamps/assets" 2>/dev/null)" != "$want" ]; then
   if ! command -v npm >/dev/null 2>&1; then
     [ -x .local/node/bin/npm ] || {

@@ -46,6 +46,12 @@ def _logged() -> None:
 
     logging.Formatter.converter = time.gmtime
     logging.basicConfig(level=logging.WARNING, format="%(asctime)sZ %(levelname)s %(message)s")
+    if os.environ.get("VORNET_LOG") == "json":
+        from pythonjsonlogger.json import JsonFormatter
+
+        shape = JsonFormatter("%(asctime)s %(levelname)s %(name)s %(message)s", rename_fields={"asctime": "at", "levelname": "level"})
+        logging.getLogger().handlers[0].setFormatter(shape)
+        logging.getLogger("vornet.request").setLevel(logging.INFO)
 
 
 def _day(text: str | None) -> date:

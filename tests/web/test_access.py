@@ -116,7 +116,8 @@ def test_each_role_may_post_only_what_is_its_own(db, served, cast, role):
     csrf = re.search(r'name="csrf" value="([^"]+)"', client.get("/me").text)[1]
     ids = {**cast[1], "template_id": 999999, "attachment_id": 999999, "account_id": 999999, "token_id": 999999, "hold_id": 999999,
            "held_row_id": 999999, "deferred_id": 999999, "invitation_id": 999999, "feed_id": 999999, "reading_id": 999999,
-           "part_id": 999999, "list_row_id": 999999, "record_id": 999999, "photo_id": "0" * 36, "answer": "drop",
+           "part_id": 999999, "list_row_id": 999999, "webhook_id": 999999,
+           "delivery_id": 999999, "record_id": 999999, "photo_id": "0" * 36, "answer": "drop",
            "what": "fix"}  # fmt: skip
     reached = []
     for route in routes(create_app(db, today=TODAY)):

@@ -20,12 +20,12 @@ from vornet.flows.judge import evaluate
 from vornet.flows.judge.settle import settle
 from vornet.flows.lab import asking, files, results
 from vornet.flows.lab.results_report import ResultsReport
-from vornet.flows.weeks import levelling, mail
+from vornet.flows.weeks import levelling, mail, webhooks
 from vornet.io import apart
 from vornet.io.results_file import NeedsMapping
 from vornet.store import backup, queue
 from vornet.store.database import Connection, Database, Location, opened, query
-from vornet.store.queue import ASK_LABS, BACKUP, EVALUATE, LEVEL, SEND, SETTLE, TAKE_IN, TAKE_UP
+from vornet.store.queue import ASK_LABS, BACKUP, EVALUATE, LEVEL, SEND, SETTLE, TAKE_IN, TAKE_UP, TELL
 
 #: a worker that has not been heard of for so long is taken for dead
 DEAD_AFTER_S = 30.0
@@ -38,6 +38,8 @@ RETRY_S = 5
 LEFT_AFTER_S, SETTLE_EVERY_S = 120.0, 60.0
 #: mail is written and sent so often, s
 SEND_EVERY_S = 60.0
+#: other programs are told so often, s
+TELL_EVERY_S = 20.0
 #: whether a day's backup is due is looked at so often, s
 BACKUP_EVERY_S = 900.0
 #: a worker judges whatever was touched at once
@@ -97,6 +99,10 @@ def app_of(works: Works, ask_every_s: float | None = None) -> procrastinate.App:
     def write_and_send_mail(timestamp: int) -> None:  # noqa: ARG001 - when it was to run
         mail.write_and_send(works.db, works.fixed_today, works.week_pdf, mail.server())
 
+    @app.task(name=TELL)
+    def tell_webhooks(timestamp: int) -> None:  # noqa: ARG001 - when it was to run
+        webhooks.line_up_and_tell(works.db, works.fixed_today)
+
     @app.task(name=BACKUP)
     def write_backup(timestamp: int) -> None:  # noqa: ARG001 - when it was to run
         backup.by_rule(works.db.location, days.now())
@@ -109,6 +115,7 @@ def app_of(works: Works, ask_every_s: float | None = None) -> procrastinate.App:
         app.periodic(cron=_cron(ask_every_s), queueing_lock=ASK_LABS, lock=ASK_LABS)(ask_labs)
         app.periodic(cron=_cron(SETTLE_EVERY_S), queueing_lock=SETTLE, lock=SETTLE)(settle_what_was_left)
         app.periodic(cron=_cron(SEND_EVERY_S), queueing_lock=SEND, lock=SEND)(write_and_send_mail)
+        app.periodic(cron=_cron(TELL_EVERY_S), queueing_lock=TELL, lock=TELL)(tell_webhooks)
         app.periodic(cron=_cron(BACKUP_EVERY_S), queueing_lock=BACKUP, lock=BACKUP)(write_backup)
         app.periodic(cron=_cron(DEAD_AFTER_S), queueing_lock=TAKE_UP, lock=TAKE_UP)(take_up_again)
     return app

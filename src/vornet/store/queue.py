@@ -15,7 +15,7 @@ from vornet.store.database import Connection, query
 
 TAKE_IN, ASK_LABS, EVALUATE = "vornet:take_in", "vornet:ask_labs", "vornet:evaluate"
 SETTLE, TAKE_UP = "vornet:settle", "vornet:take_up"
-LEVEL, SEND, BACKUP = "vornet:level", "vornet:send", "vornet:backup"
+LEVEL, SEND, BACKUP, TELL = "vornet:level", "vornet:send", "vornet:backup", "vornet:tell"
 
 
 @dataclass(frozen=True)

@@ -19,7 +19,7 @@ from starlette.concurrency import run_in_threadpool
 from starlette.exceptions import HTTPException
 
 from vornet import __version__
-from vornet.api import calculators, decide, exchange
+from vornet.api import calculators, decide, exchange, hooks
 from vornet.api import weeks as weeks_api
 from vornet.api import work as work_api
 from vornet.core.errors import InputError
@@ -48,6 +48,7 @@ from vornet.web import (
     limits,
     lists,
     noted,
+    observed,
     paper,
     pictures,
     plan,
@@ -61,6 +62,7 @@ from vornet.web import (
     unit,
     unit_new,
     waste,
+    webhooks,
     weeks,
     weeks_kit,
     weeks_told,
@@ -108,15 +110,17 @@ def create_app(db: Database, today: date | None = None, demo: bool = False) -> F
     app = FastAPI(title="Vornet", version=__version__, docs_url=None, redoc_url=None, openapi_url=None)
     app.state.db, app.state.fixed_today, app.state.demo = db, today, demo
     app.mount("/static", StaticFiles(directory=DIST, check_dir=False), name="static")
+    app.mount("/docs", StaticFiles(directory=DIST / "docs", html=True, check_dir=False), name="docs")
     for module in (
         signin, account, welcome, begin, board, compartment, interval, trials, prices, policy, in_oil, drain, bottles, lab, review, limits,
         report, plan, weeks_kit, weeks_told, weeks,
         away, job_pages, paper, put_right, noted, pictures, unit_new, unit, compartment_form, items, attachments, waste, library, lists,
-        calculator_pages, admin,
+        calculator_pages, admin, webhooks, observed,
     ):  # fmt: skip
         app.include_router(module.router, include_in_schema=False)
     app.include_router(calculators.router)
     app.include_router(exchange.router)
+    app.include_router(hooks.router)
     app.include_router(decide.router)
     app.include_router(weeks_api.router)
     app.include_router(work_api.router)

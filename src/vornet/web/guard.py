@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import time
 from collections.abc import Callable
 
 from fastapi import Request, Response
@@ -19,7 +20,7 @@ from vornet.flows.house import installation, sessions, tokens, trail
 from vornet.flows.house.people import Visitor
 from vornet.flows.work import entries
 from vornet.store.database import Database, acting
-from vornet.web import cookies
+from vornet.web import cookies, observed
 from vornet.web.job import DEVICE_PATH
 from vornet.words.writing import Writes, writes
 
@@ -32,7 +33,8 @@ YEAR_S = 31_536_000
 #: all that is open to whoever owes the fleet a second factor
 OWED_PATHS = ("/me/second-factor", "/sign-out", "/fleet", "/static/", "/healthy")
 OPEN_PATHS = (
-    "/sign-in", "/set-up", "/invitation/", "/password/", "/static/", "/api/v1/calc/", "/api/v1/openapi.json", "/feeds/", "/healthy", "/sw.js",
+    "/sign-in", "/set-up", "/invitation/", "/password/", "/static/", "/api/v1/calc/", "/api/v1/openapi.json", "/feeds/", "/healthy",
+    "/ready", "/metrics", "/docs", "/sw.js",
 )  # fmt: skip
 
 
@@ -48,12 +50,13 @@ class Guard:
             return
         request = Request(scope)
         request.state.largest_body, request.state.visitor, request.state.taken = USUAL_BODY, None, False
-        path, begun = request.url.path, False
+        path, begun, came_at = request.url.path, False, time.perf_counter()
 
         async def dressed(message: Message) -> None:
             nonlocal begun
             if message["type"] == "http.response.start":
                 begun = True
+                observed.note(scope, message["status"], came_at)
                 headers = MutableHeaders(scope=message)
                 await self._note(request, message["status"], headers)
                 if cookies.behind_tls(request):

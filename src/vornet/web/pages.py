@@ -264,8 +264,27 @@ def asset(name: str) -> str:
     return f"/static/{name}?v={asset_version()}"
 
 
+#: words of the trade and of Vornet, told behind ? and where they stand over a column
+GLOSSARY = {
+    "Headroom": "safe oil life less what is used, at 95 %; none while a Stop stands",
+    "Charge": "one filling of oil, from refill to drain",
+    "Safe hours": "how long the oil may run before the property that limits it would pass its limit in one of twenty",
+    "Bites": "of a wall: it stops the interval sooner than the oil itself would",
+    "School": "a way in which practitioners do it; where they differ, both are here and one is chosen",
+    "Held": "a sample that may not be true, or not of this machine: not judged until somebody says so",
+    "Carry-over": "old oil that stays in the sump at a drain and goes on counting",
+    "Duty": "how hard and in what a unit works",
+}
+
+
+def term(word: str) -> Markup:
+    """A word with what it means on hover, for whoever meets it the first time."""
+    means = GLOSSARY[word[:1].upper() + word[1:]]
+    return Markup('<abbr class="term" title="{}">{}</abbr>').format(means, word)
+
+
 _environment.globals.update(
-    asset=asset, now_ms=lambda: int(datetime.now(UTC).timestamp() * 1000),
+    glossary=GLOSSARY, term=term, asset=asset, now_ms=lambda: int(datetime.now(UTC).timestamp() * 1000),
     drop=drop, life_bar=life_bar, verdict_words={**WORDS, "none": "No verdict", "held": "Held"},
     verdict_of=lambda code: VERDICTS.get(code, "none"), outcome_words=OUTCOME_WORDS, cause_names=NAMES, assumed_words=assumed_words,
 )  # fmt: skip

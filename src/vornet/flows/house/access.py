@@ -59,6 +59,7 @@ RIGHTS: dict[str, Right] = {
         _right("edit_prices", "set what oil, work and standing still cost", "planner manager", "decide"),
         _right("edit_register", "change units, compartments, templates and service plans", "planner", "register"),
         _right("edit_oils", "change oils and their batches", "planner analyst", "register"),
+        _right("keep_webhooks", "have other programs told what happened", "planner admin", "register"),
         _right("edit_settings", "set the fleet's units of measure and schools of practice", "planner admin"),
         _right("plan_weeks", "set crew hours and units' days, work plans out, move and fix visits, make their cards", "planner", "plan"),
         _right("keep_stock", "count, receive and use stock", "technician planner", "work"),

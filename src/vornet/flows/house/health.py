@@ -18,6 +18,13 @@ class Finding:
     good: bool
 
 
+def counts(db: Database) -> dict[str, int]:
+    """Jobs on the queue by their state: what wait, are at work, failed."""
+    with db.anyone() as connection:
+        rows = connection.execute(query("queue.counts")).fetchall()
+    return {"todo": 0, "doing": 0, "failed": 0} | {r["state"]: r["n"] for r in rows}
+
+
 def look(db: Database, only: str | None = None, seen: str = "") -> list[Finding]:
     """Look at the database and at every fleet's audit trail (or ``only`` one's, which must still hold the link ``seen``)."""
     with db.anyone() as connection:

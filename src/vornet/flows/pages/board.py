@@ -72,7 +72,7 @@ def find(connection: Connection, q: str, limit: int = 12) -> list[dict[str, Any]
     out = [
         {"compartment_id": r["compartment_id"], "text": f"Sample {r['sample_no']}", "kind": "sample",
          "sample_id": r["sample_id"]}
-        for r in connection.execute(query("board.find_sample"), {"q": q}).fetchall()
+        for r in connection.execute(query("board.find_sample"), {"q": q, "start": _like(q)[1:], "long": len(q) > 3}).fetchall()
     ]  # fmt: skip
     rows = connection.execute(query("board.find"), {"like": _like(q), "start": _like(q)[1:], "limit": limit}).fetchall()
     out += [{**r, "text": f"{r['unit']} · {r['compartment']}", "kind": "compartment"} for r in rows]

@@ -98,3 +98,51 @@ BEGIN
         EXECUTE format('GRANT EXECUTE ON FUNCTION %s TO vornet_app', f.signature);
     END LOOP;
 END $$;
+
+-- Webhooks: an address that is told what happened, signed and tried again. What was there before it was made is not told.
+CREATE TABLE webhook (
+    fleet_id    integer NOT NULL REFERENCES fleet ON DELETE CASCADE,
+    webhook_id  bigint GENERATED ALWAYS AS IDENTITY,
+    address     text NOT NULL,
+    events      text[] NOT NULL CHECK (cardinality(events) > 0),
+    secret      text NOT NULL, -- sealed
+    last_sample bigint NOT NULL DEFAULT 0,
+    last_verdict bigint NOT NULL DEFAULT 0,
+    made_by     text NOT NULL,
+    made_at     timestamptz NOT NULL DEFAULT now(),
+    PRIMARY KEY (fleet_id, webhook_id)
+);
+CREATE TABLE webhook_delivery (
+    fleet_id    integer NOT NULL REFERENCES fleet ON DELETE CASCADE,
+    delivery_id bigint GENERATED ALWAYS AS IDENTITY,
+    webhook_id  bigint NOT NULL,
+    event       text NOT NULL,
+    about       text NOT NULL,
+    body        jsonb NOT NULL DEFAULT '{}',
+    state       text NOT NULL DEFAULT 'waits' CHECK (state IN ('before', 'waits', 'told', 'given up')),
+    tries       integer NOT NULL DEFAULT 0,
+    next_at     timestamptz NOT NULL DEFAULT now(),
+    made_at     timestamptz NOT NULL DEFAULT now(),
+    told_at     timestamptz,
+    trouble     text NOT NULL DEFAULT '',
+    PRIMARY KEY (fleet_id, delivery_id),
+    UNIQUE (fleet_id, webhook_id, about),
+    FOREIGN KEY (fleet_id, webhook_id) REFERENCES webhook ON DELETE CASCADE
+);
+CREATE INDEX webhook_delivery_waits ON webhook_delivery (fleet_id, next_at) WHERE state = 'waits';
+ALTER TABLE webhook ENABLE ROW LEVEL SECURITY;
+CREATE POLICY own_fleet ON webhook USING (fleet_id = nullif(current_setting('vornet.fleet_id', true), '')::integer);
+ALTER TABLE webhook_delivery ENABLE ROW LEVEL SECURITY;
+CREATE POLICY own_fleet ON webhook_delivery USING (fleet_id = nullif(current_setting('vornet.fleet_id', true), '')::integer);
+GRANT SELECT, INSERT, UPDATE, DELETE ON webhook, webhook_delivery TO vornet_app;
+GRANT USAGE ON ALL SEQUENCES IN SCHEMA public TO vornet_app;
+CREATE FUNCTION fleets_with_webhooks() RETURNS TABLE (fleet_id integer)
+    LANGUAGE sql STABLE SECURITY DEFINER SET search_path = public, pg_temp
+    AS 'SELECT DISTINCT fleet_id FROM webhook ORDER BY 1';
+REVOKE ALL ON FUNCTION fleets_with_webhooks() FROM PUBLIC;
+GRANT EXECUTE ON FUNCTION fleets_with_webhooks() TO vornet_app;
+
+-- Letters as one searches for them: lower case, no accents, ß as ss.
+CREATE FUNCTION plain_letters(given text) RETURNS text LANGUAGE sql IMMUTABLE PARALLEL SAFE SET search_path = public, pg_temp
+    AS $$ SELECT translate(replace(replace(replace(lower(given), 'ß', 'ss'), 'æ', 'ae'), 'œ', 'oe'),
+                           'àáâãäåçèéêëìíîïñòóôõöøùúûüýÿšžčřěů', 'aaaaaaceeeeiiiinoooooouuuuyyszcreu') $$;

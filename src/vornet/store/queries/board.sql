@@ -123,12 +123,12 @@ SELECT c.compartment_id, c.unit_id, u.name AS unit, c.name AS compartment, u.mod
        headroom_now(s.urgency, s.open_faults, s.headroom, s.headroom_as_is) AS headroom_now, s.headroom_is_safe, s.headroom_open,
        c.counts AS meter_unit, s.due_day, s.to_due, s.oil_hours
 FROM compartment c JOIN unit u USING (fleet_id, unit_id) LEFT JOIN standing s USING (fleet_id, compartment_id)
-WHERE u.name || ' ' || c.name || ' ' || coalesce(u.model, '') || ' ' || c.family ILIKE %(like)s
-ORDER BY (u.name || ' ' || c.name ILIKE %(start)s) DESC, s.urgency, s.ranking NULLS LAST, u.name, c.compartment_id LIMIT %(limit)s
+WHERE plain_letters(concat_ws(' ', u.name, c.name, u.model, c.family, u.facts ->> 'serial', u.facts ->> 'plate')) LIKE plain_letters(%(like)s)
+ORDER BY (plain_letters(u.name || ' ' || c.name) LIKE plain_letters(%(start)s)) DESC, s.urgency, s.ranking NULLS LAST, u.name, c.compartment_id LIMIT %(limit)s
 
--- :find_sample  a sample by its very number
+-- :find_sample  a sample by its number, or how it begins
 SELECT sample_id, sample_no, compartment_id FROM sample
-WHERE sample_no = %(q)s AND superseded_by IS NULL AND compartment_id IS NOT NULL LIMIT 5
+WHERE (sample_no = %(q)s OR (%(long)s AND lower(sample_no) LIKE lower(%(start)s))) AND superseded_by IS NULL AND compartment_id IS NOT NULL LIMIT 5
 
 -- :compartment  one compartment with where it stands
 SELECT c.compartment_id, c.unit_id, c.meter_no, c.unit_id * 2 + c.meter_no - 1 AS meter_id, c.facts, u.state,

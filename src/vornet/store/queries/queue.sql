@@ -20,3 +20,6 @@ SELECT 1 FROM procrastinate_jobs WHERE queueing_lock = %(lock)s AND status = 'to
 
 -- :hold  one at a time at something, to the end of the transaction
 SELECT pg_advisory_xact_lock(hashtext(%(what)s), hashtext(current_setting('vornet.fleet_id', true)))
+
+-- :counts  jobs by their state
+SELECT status::text AS state, count(*)::integer AS n FROM procrastinate_jobs GROUP BY 1

@@ -18,7 +18,8 @@ WITH page AS (
     LEFT JOIN depot d ON d.fleet_id = u.fleet_id AND d.depot_id = u.depot_id
     LEFT JOIN oil o ON o.fleet_id = c.fleet_id AND o.oil_id = c.oil_id
     LEFT JOIN standing s ON s.fleet_id = c.fleet_id AND s.compartment_id = c.compartment_id
-    WHERE (%(q)s = '' OR u.name || ' ' || c.name || ' ' || coalesce(u.model, '') || ' ' || c.family ILIKE %(like)s)
+    WHERE (%(q)s = '' OR plain_letters(concat_ws(' ', u.name, c.name, u.model, c.family, u.facts ->> 'serial', u.facts ->> 'plate', o.name))
+           LIKE plain_letters(%(like)s))
       AND (%(depot)s = '' OR d.name = %(depot)s)
       AND (%(kind)s = '' OR c.kind = %(kind)s)
       AND (%(family)s = '' OR c.family = %(family)s)
@@ -205,10 +206,11 @@ ORDER BY d.on_day DESC LIMIT 100
 UPDATE oil SET name = %(name)s WHERE oil_id = %(oil_id)s
 
 -- :find_oils_and_units  what else fits a typed word
-SELECT 'unit' AS kind, unit_id AS id, name FROM unit WHERE name ILIKE %(like)s
-UNION ALL SELECT 'oil', oil_id, name FROM oil WHERE name || ' ' || coalesce(grade, '') ILIKE %(like)s
+SELECT 'unit' AS kind, unit_id AS id, concat_ws(' · ', name, nullif(facts ->> 'serial', ''), nullif(facts ->> 'plate', '')) AS name
+FROM unit WHERE plain_letters(concat_ws(' ', name, facts ->> 'serial', facts ->> 'plate')) LIKE plain_letters(%(like)s)
+UNION ALL SELECT 'oil', oil_id, name FROM oil WHERE plain_letters(name || ' ' || coalesce(grade, '')) LIKE plain_letters(%(like)s)
 UNION ALL SELECT 'item', i.item_id, u.name || ' · ' || i.name FROM service_item i JOIN unit u USING (fleet_id, unit_id)
-          WHERE i.name ILIKE %(like)s
+          WHERE plain_letters(i.name) LIKE plain_letters(%(like)s)
 ORDER BY 1 DESC, 3 LIMIT %(limit)s
 
 -- :depots_of_units  where each unit is kept
