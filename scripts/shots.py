@@ -8,7 +8,8 @@ from pathlib import Path
 from playwright.sync_api import Page, sync_playwright
 
 BASE = "http://127.0.0.1:8460"
-OUT = Path(__file__).resolve().parents[1] / "docs" / "screenshots"
+HERE = Path(__file__).resolve().parents[1]
+OUT = HERE / "docs" / "screenshots"
 FLAGS = ["--no-sandbox", "--disable-gpu", "--disable-background-networking"]
 
 
@@ -84,8 +85,11 @@ def main(only: list[str], out: Path = OUT) -> None:
         desk.wait_for_selector(".sump")
         desk.evaluate("window.scrollTo(0, 0)")
         shoot(desk, "unit")
-        desk.goto(f"{BASE}/calculators")
-        shoot(desk, "calculators")
+        desk.goto(f"{BASE}/library/files")
+        desk.set_input_files("input[type=file]", HERE / "src" / "vornet" / "web" / "samples" / "fleet-list.csv")
+        desk.click("[data-dropzone] button.primary")
+        shoot(desk, "list")
+        desk.locator('button[value="forget"]').click()
         dark = browser.new_page(viewport={"width": 1280, "height": 800}, color_scheme="dark")
         sign_in(dark, "planner", "plan-ahead")
         dark.goto(f"{BASE}/decide/trials")

@@ -55,8 +55,8 @@ def test_a_part_keeps_its_own_rows_and_numbers_them_anew():
     assert np.array_equal(part.samples.values, history.samples.values[rows], equal_nan=True)
     assert len(part.drains.comp) == 16
     assert part.samples.stood is None
-    assert part.compartments.evaporates is None
-    for name in (f.name for f in fields(part.compartments) if f.name != "evaporates"):
+    assert part.compartments.evaporates is None and part.compartments.limit_row is None
+    for name in (f.name for f in fields(part.compartments) if f.name not in ("evaporates", "limit_row")):
         assert len(getattr(part.compartments, name)) == 2, name
 
 

@@ -157,7 +157,7 @@ def test_others_charges_of_the_new_oil_are_borrowed_and_said_so():
         one, samples=Samples(np.repeat([0, 1, 2], 5), **columns),
         drains=Drains(np.repeat([0, 1, 2], 6), *(np.concatenate([getattr(p.drains, f) for p in parts]) for f in
                                                   ("day", "total", "out_l", "missing_l", "oil", "magnet"))),
-        compartments=type(one.compartments)(*(np.repeat(x, 3) for x in vars(one.compartments).values())),
+        compartments=type(one.compartments)(*(x if x is None else np.repeat(x, 3) for x in vars(one.compartments).values())),
     )  # fmt: skip
     charges = cut(h)
     judgement = j.judge(h, charges, stretch_rates(h, charges), table())

@@ -244,5 +244,5 @@ def test_what_comes_round_by_itself_is_asked_for_by_the_queue(db):
     app = worker.app_of(worker.Works(db, TODAY), ask_every_s=30)
     found = {task.task.name: task.cron for task in app.periodic_registry.periodic_tasks.values()}
     assert found == {queue.ASK_LABS: "* * * * * */30", queue.SETTLE: "*/1 * * * * 0", queue.TAKE_UP: "* * * * * */30",
-                     queue.SEND: "*/1 * * * * 0"}  # fmt: skip
+                     queue.SEND: "*/1 * * * * 0", queue.BACKUP: "*/15 * * * * 0", queue.TELL: "* * * * * */20"}  # fmt: skip
     assert worker.app_of(worker.Works(db, TODAY)).periodic_registry.periodic_tasks == {}

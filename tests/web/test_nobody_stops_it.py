@@ -29,7 +29,20 @@ from vornet.web.guard import OPEN_PATHS
 
 PASSWORD = "right-and-long"
 #: coroutines of web and api that may stand on the loop: they wait for the network, never for the database
-ON_THE_LOOP = {"healthy", "_posted", "_posted_here", "_raw", "__call__", "dressed", "counted", "_let_in", "_note", "startup"}
+ON_THE_LOOP = {
+    "healthy",
+    "_posted",
+    "_posted_here",
+    "_raw",
+    "__call__",
+    "dressed",
+    "counted",
+    "_let_in",
+    "_note",
+    "startup",
+    "bad_input",
+    "shown_again",
+}
 
 
 # ---- nothing waits on the loop ---------------------------------------------------------------------------------

@@ -70,7 +70,7 @@ def past_limits(history: History, charges: Charges, table: LimitTable) -> Past:
     samples = history.samples
     columns = [i for i in range(COUNT) if any(np.isfinite(table.watch[s][:, i]).any() for s in ("high", "low"))]
     n = len(samples.comp)
-    duty = history.compartments.duty[samples.comp]
+    duty = history.compartments.limited[samples.comp]
     fresh = history.known.at(charges.oil[charges.charge_of], samples.day)
     limits = table.resolve(duty, fresh.value, columns)
     x = samples.values[:, columns]

@@ -67,7 +67,7 @@ def decide(
     as_is = safe_by(ground, path, now, np.repeat(evidence[:, None], PROPERTY_COUNT, 1), wanted & touched, sure) if (
         wanted & touched).any() else None  # fmt: skip
 
-    deciding = decides(table, comps.duty)
+    deciding = decides(table, comps.limited)
     measured = np.zeros((count, PROPERTY_COUNT), dtype=int)
     np.add.at(measured, samples.comp, read.counts)
     used = evidence[:, None] & ~moved & ~np.isnan(path.rise[:, :, 0])

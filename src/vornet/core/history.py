@@ -35,7 +35,7 @@ UNKNOWN_MOVE = 0.4
 class Compartments:
     """Shape (C,). ``duty`` index into limits.DUTIES; litres; ``interval``/``cap`` in meter units, NaN unknown;
     ``overhaul`` running total of the last overhaul or exchange, NaN none; ``distance`` counts km; ``evaporates``: the oil
-    that is lost leaves its metal behind."""
+    that is lost leaves its metal behind; ``limit_row`` the row of the limit table, None: the duty's."""
 
     duty: np.ndarray
     family: np.ndarray
@@ -46,6 +46,12 @@ class Compartments:
     distance: np.ndarray
     overhaul: np.ndarray
     evaporates: np.ndarray | None = None
+    limit_row: np.ndarray | None = None
+
+    @property
+    def limited(self) -> np.ndarray:
+        """Each compartment's row of a limit table: its own or its family's where there is one, else its duty's; shape (C,)."""
+        return self.duty if self.limit_row is None else self.limit_row
 
     @property
     def loses_clean(self) -> np.ndarray:

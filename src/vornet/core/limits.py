@@ -31,7 +31,8 @@ FEWEST, PROVISIONAL_BELOW = 10, 30
 
 @dataclass(frozen=True)
 class FixedLimit:
-    """One row of the fixed school: watch and act on one side of one measurand."""
+    """One row of the fixed school: watch and act on one side of one measurand; of every compartment of a duty, or of one ``family`` or
+    one ``unit`` alone."""
 
     duty: Duty
     key: str
@@ -40,6 +41,12 @@ class FixedLimit:
     watch: float
     act: float
     source: str = HABIT
+    family: str = ""
+    unit: str = ""
+
+    @property
+    def scope(self) -> tuple[str, str]:
+        return self.family, self.unit
 
 
 def _rows(duty: Duty, text: str) -> list[FixedLimit]:
@@ -93,21 +100,24 @@ def duty_of(kind: str, fuel: str | None) -> Duty:
 
 @dataclass(frozen=True)
 class LimitTable:
-    """Fixed limits as arrays of shape (duties, COUNT); NaN where there is no limit.
+    """Fixed limits as arrays of shape (rows, COUNT); NaN where there is no limit. The first rows are the duties', in their order; then
+    one for every family or unit that has limits of its own.
 
-    ``watch[side]``, ``act[side]`` hold the figures, ``basis[side]`` 0 absolute, 1 above new, 2 percent of new.
+    ``watch[side]``, ``act[side]`` hold the figures, ``basis[side]`` 0 absolute, 1 above new, 2 percent of new; ``duty`` (rows,) the
+    duty that each row is of.
     """
 
     watch: dict[str, np.ndarray]
     act: dict[str, np.ndarray]
     basis: dict[str, np.ndarray]
+    duty: np.ndarray
 
     def resolve(
         self, duty: np.ndarray, new_oil: np.ndarray, columns: Sequence[int] | None = None
     ) -> dict[str, tuple[np.ndarray, np.ndarray]]:
         """Limits in the measurand's own unit: {side: (watch, act)}, each of shape (N, COUNT or len(columns)).
 
-        ``duty``: (N,) index into DUTIES. ``new_oil``: (N, COUNT) new-oil values, NaN unknown: a limit above
+        ``duty``: (N,) the row of each, a duty's index or a row of its own. ``new_oil``: (N, COUNT) new-oil values, NaN unknown: a limit above
         new or in per cent of it then does not speak.
         """
         pick = slice(None) if columns is None else list(columns)
@@ -130,17 +140,51 @@ def check_limit(row: FixedLimit, field: str = "limit") -> None:
 
 
 def table(rows: Sequence[FixedLimit] = FIXED_LIMITS) -> LimitTable:
-    """Arrange limit rows as arrays. Raises InputError for a row whose watch lies beyond its act."""
-    shape = (len(DUTIES), COUNT)
+    """Arrange the limits of duties as arrays. Raises InputError for a row whose watch lies beyond its act."""
+    return _arranged(rows, [])
+
+
+def arranged(rows: Sequence[FixedLimit], duty: np.ndarray, families: Sequence[str], units: Sequence[str]) -> tuple[LimitTable, np.ndarray]:
+    """Limits as arrays with those of families and units among them, and which row each compartment has, shape (C,).
+
+    ``duty``, ``families``, ``units``: each compartment's, all of length C. The nearest wins measurand by measurand: the unit's, the
+    family's, the duty's. Raises InputError for a row whose watch lies beyond its act.
+    """
+    own = {(r.duty, r.family, r.unit) for r in rows if r.family or r.unit}
+    named = np.array(duty, dtype=np.int64, copy=True)
+    profiles: list[tuple[int, str, str]] = []
+    place: dict[tuple[int, str, str], int] = {}
+    for c, (d, family, unit) in enumerate(zip(named.tolist(), families, units, strict=True)):
+        key = (d, family if (DUTIES[d], family, "") in own else "", unit if (DUTIES[d], "", unit) in own else "")
+        if key[1] or key[2]:
+            if key not in place:
+                place[key] = len(DUTIES) + len(profiles)
+                profiles.append(key)
+            named[c] = place[key]
+    return _arranged(rows, profiles), named
+
+
+def _arranged(rows: Sequence[FixedLimit], profiles: Sequence[tuple[int, str, str]]) -> LimitTable:
+    shape = (len(DUTIES) + len(profiles), COUNT)
     watch = {s: np.full(shape, np.nan) for s in ("high", "low")}
     act = {s: np.full(shape, np.nan) for s in ("high", "low")}
     basis = {s: np.zeros(shape, dtype=np.int8) for s in ("high", "low")}
-    for row in rows:
+    duty = np.array([*range(len(DUTIES)), *(d for d, _, _ in profiles)], dtype=np.int64)
+    nearest_last = sorted(rows, key=lambda r: (bool(r.unit), bool(r.family)))
+    for row in nearest_last:
         check_limit(row)
-        at = DUTIES.index(row.duty), INDEX[row.key]
-        watch[row.side][at], act[row.side][at] = row.watch, row.act
-        basis[row.side][at] = {"absolute": 0, "above_new": 1, "percent": 2}[row.basis]
-    return LimitTable(watch, act, basis)
+        d = DUTIES.index(row.duty)
+        mine = [
+            len(DUTIES) + i
+            for i, (of, family, unit) in enumerate(profiles)
+            if of == d and row.family in ("", family) and row.unit in ("", unit)
+        ]
+        if not (row.family or row.unit):
+            mine.append(d)
+        for at in ((i, INDEX[row.key]) for i in mine):
+            watch[row.side][at], act[row.side][at] = row.watch, row.act
+            basis[row.side][at] = {"absolute": 0, "above_new": 1, "percent": 2}[row.basis]
+    return LimitTable(watch, act, basis, duty)
 
 
 def healthy_rows(usable: np.ndarray, settled: np.ndarray, break_in: np.ndarray, signed: np.ndarray, found: np.ndarray) -> np.ndarray:

@@ -93,8 +93,8 @@ def property_sd(values: np.ndarray, precision: PrecisionTable) -> np.ndarray:
 
 
 def decides(table: LimitTable, duty: np.ndarray) -> np.ndarray:
-    """Which properties decide in compartments of these duties (C,): those a limit is set for, (C, PROPERTY_COUNT), bool."""
-    engine = np.array([d.endswith("engine") for d in DUTIES])[duty]
+    """Which properties decide in compartments with these rows of the table (C,): those a limit is set for, (C, PROPERTY_COUNT), bool."""
+    engine = np.array([d.endswith("engine") for d in DUTIES])[table.duty[duty]]
     out = np.zeros((len(duty), PROPERTY_COUNT), dtype=bool)
     for j, p in enumerate(PROPERTIES):
         if p.less:

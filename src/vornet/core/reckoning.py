@@ -73,8 +73,8 @@ class Ground:
 
 def ground(history: History, p: Prepared, table: LimitTable) -> Ground:
     known = history.known.at(p.oil).value
-    act = property_limits(table, history.compartments.duty, known, act=True)
-    return Ground(SIGNS * (act - p.fresh.value), property_limits(table, history.compartments.duty, known), act)
+    act = property_limits(table, history.compartments.limited, known, act=True)
+    return Ground(SIGNS * (act - p.fresh.value), property_limits(table, history.compartments.limited, known), act)
 
 
 def each(

@@ -156,9 +156,9 @@ def prepared(history: History, charges: Charges, judgement: Judgement, table: Li
     fresh = new_oil_of(history, oil)
     to_act = np.array([x.limit == "act" for x in each(policy, len(comps.duty))])
     known = history.known.at(oil).value
-    limit = property_limits(table, comps.duty, known)
+    limit = property_limits(table, comps.limited, known)
     if to_act.any():
-        limit = np.where(to_act[:, None], property_limits(table, comps.duty, known, act=True), limit)
+        limit = np.where(to_act[:, None], property_limits(table, comps.limited, known, act=True), limit)
     ref = reference_hours(history, charges, evidence)
     path = paths(history, now, read, fresh.value, ref, evidence)
     share = _residual_share(charges, len(comps.duty))

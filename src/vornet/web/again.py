@@ -12,6 +12,7 @@ from urllib.parse import urlsplit
 import httpx
 from fastapi import FastAPI, Request
 from fastapi.responses import HTMLResponse, Response
+from starlette.concurrency import run_in_threadpool
 
 from vornet.core.errors import InputError
 
@@ -164,7 +165,7 @@ async def shown_again(app: FastAPI, request: Request, error: InputError) -> Resp
     if page.status_code != 200 or "text/html" not in page.headers.get("content-type", "") or len(page.text) > LARGEST:
         return None
     wrong = dict(getattr(error, "errors", None) or {error.field: error.why})
-    text = refilled(page.text, request.url.path, typed, wrong)
+    text = await run_in_threadpool(refilled, page.text, request.url.path, typed, wrong)
     sentence = escape(f"{str(error)[:1].upper()}{str(error)[1:]}"[:600])
     banner = f'<p class="banner page-banner" role="alert"><span class="open">Not done</span> {sentence}. What you typed is still there.</p>'
     head, mark, rest = text.partition('<main id="main" tabindex="-1">')

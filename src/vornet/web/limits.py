@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from dataclasses import asdict
 from typing import Any
+from urllib.parse import urlencode
 
 from fastapi import APIRouter, Request
 from fastapi.responses import RedirectResponse, Response
 
+from vornet.api.bodies import takes
 from vornet.core.causes import NAMES
 from vornet.core.errors import InputError
 from vornet.core.judge import WORDS
@@ -15,34 +18,50 @@ from vornet.core.limits import DUTIES, FixedLimit
 from vornet.core.measurands import BY_KEY, MEASURANDS
 from vornet.flows.judge import backtest as backtests
 from vornet.flows.judge import learning, limits
-from vornet.io import apart
+from vornet.io import apart, tables
 from vornet.store.database import Connection
 from vornet.web.charts.calibration import Line, picture
-from vornet.web.pages import Form, database, needs, number_of, opened, recording, render, today, visitor
+from vornet.web.pages import Form, database, named, needs, number_of, opened, recording, render, today, visitor
 
 router = APIRouter()
+#: a table of limits
+LARGEST_FILE = 1_000_000
 
 
-def _context(request: Request, connection: Connection, duty: str, family: str) -> dict[str, Any]:
+def _whose(connection: Connection, duty: str, scope: str) -> tuple[str, str, str]:
+    """(family, unit, the unit's family) of what a page is about: '' of the whole duty, 'family NAME', 'unit NAME'."""
+    kind, _, name = scope.partition(" ")
+    units = limits.units_of(connection, duty)
+    if kind == "unit" and name in units:
+        return "", name, units[name]
+    return (name if kind == "family" and name in limits.families_of(connection, duty) else ""), "", ""
+
+
+def _context(request: Request, connection: Connection, duty: str, family: str, scope: str) -> dict[str, Any]:
     day = today(request)
     duty = duty if duty in DUTIES else DUTIES[0]
     now = limits.in_force(connection, day)
-    rows = sorted((r for r in now["rows"] if r.duty == duty), key=lambda r: [m.key for m in MEASURANDS].index(r.key))
+    own_family, own_unit, above = _whose(connection, duty, scope)
+    scoped = limits.of_scope(now["rows"], duty, own_family or above, own_unit)
+    rows = sorted(scoped, key=lambda r: [m.key for m in MEASURANDS].index(r.key))
     families = limits.families_of(connection, duty)
-    family = family if family in families else (families[0] if families else "")
+    family = own_family or above or (family if family in families else (families[0] if families else ""))
     known = limits.suggestions(connection, family, rows, day) if family else {}
     return {
         "duty": duty, "duties": limits.DUTY_WORDS, "rows": rows, "now": now, "families": families, "family": family, "known": known,
         "by_key": BY_KEY, "basis": limits.BASIS_WORDS, "methods": limits.METHODS, "versions": limits.versions(connection),
-        "measurands": MEASURANDS,
+        "measurands": MEASURANDS, "scope": f"unit {own_unit}" if own_unit else f"family {own_family}" if own_family else "",
+        "whose": own_unit or own_family, "units": list(limits.units_of(connection, duty)),
+        "special": sorted({(r.family or r.unit, f"family {r.family}" if r.family else f"unit {r.unit}")
+                           for r in now["rows"] if r.duty == duty and (r.family or r.unit)}),
     }  # fmt: skip
 
 
 @router.get("/limits", dependencies=[needs("see_review")])
-def show(request: Request, duty: str = "", family: str = "") -> Response:
+def show(request: Request, duty: str = "", family: str = "", scope: str = "") -> Response:
     """The limits in force, with the statistical school beside them."""
     with database(request).fleet(visitor(request).fleet_id) as connection:
-        context = _context(request, connection, duty, family)
+        context = _context(request, connection, duty, family, scope)
     return render(request, "limits.html", typed=opened({}), error="", **context)
 
 
@@ -53,8 +72,9 @@ def what_if(request: Request, form: Form) -> Response:
     error, found = "", None
     with db.fleet(fleet_id) as connection:
         in_force = limits.in_force(connection, day)["rows"]
+        whose = _whose(connection, duty, form.get("scope", ""))
     try:
-        rows = limits.typed(in_force, duty, form)
+        rows = limits.typed(in_force, duty, form, *whose)
         found = apart.long(limits.what_if_apart, db.location, fleet_id, rows, duty, day, form.get("family", ""))
     except InputError as problem:
         error = str(problem)
@@ -67,12 +87,47 @@ def save(request: Request, form: Form) -> Response:
     who, duty = visitor(request), form.get("duty", "")
     with recording(request) as connection:
         try:
-            rows = limits.typed(limits.in_force(connection, today(request))["rows"], duty, form)
-            limits.save(connection, who.fleet_id, rows, duty, by=who.name, why=form.get("why", ""), today=today(request))
+            whose = _whose(connection, duty, form.get("scope", ""))
+            rows = limits.typed(limits.in_force(connection, today(request))["rows"], duty, form, *whose)
+            about = whose[1] or whose[0]
+            limits.save(connection, who.fleet_id, rows, duty, by=who.name, why=form.get("why", ""), today=today(request), about=about)
         except InputError as problem:
-            context = _context(request, connection, duty, form.get("family", ""))
+            context = _context(request, connection, duty, form.get("family", ""), form.get("scope", ""))
             return render(request, "limits.html", 422, typed=opened(dict(form)), error=str(problem), **context)
-    return RedirectResponse(f"/limits?duty={duty}", 303)
+    return RedirectResponse(f"/limits?{urlencode({'duty': duty, 'scope': form.get('scope', '')})}", 303)
+
+
+@router.get("/limits.csv", dependencies=[needs("see_review")])
+def as_file(request: Request) -> Response:
+    """The limits in force as a table."""
+    with database(request).fleet(visitor(request).fleet_id) as connection:
+        rows = limits.in_force(connection, today(request))["rows"]
+    return Response(tables.as_csv(limits.as_rows(rows)), media_type="text/csv", headers=named("limits.csv"))
+
+
+@router.post("/limits/file", dependencies=[needs("edit_limits"), takes(LARGEST_FILE)])
+def from_file(request: Request, form: Form) -> Response:
+    """A table of limits or of precision as a new version: all of it, or nothing."""
+    who, upload = visitor(request), form.files.get("file")
+    if upload is None:
+        raise InputError("file", "choose a file first")
+    text = upload.file.read(LARGEST_FILE).decode("utf-8-sig", "replace")
+    with recording(request) as connection:
+        if form.get("what") == "precision":
+            given = limits.precision_from_csv(text)
+            limits.save_precision(connection, who.fleet_id, given, by=who.name, why=form.get("why", ""), today=today(request))
+            return RedirectResponse("/limits/precision", 303)
+        rows = limits.from_csv(text)
+        limits.save(connection, who.fleet_id, rows, "", by=who.name, why=form.get("why", ""), today=today(request), about="from a file")
+    return RedirectResponse("/limits", 303)
+
+
+@router.get("/limits/precision.csv", dependencies=[needs("see_review")])
+def precision_file(request: Request) -> Response:
+    """How well each measurand is known, as a table."""
+    with database(request).fleet(visitor(request).fleet_id) as connection:
+        rows = limits.precision_rows(connection, today(request))
+    return Response(tables.as_csv([asdict(r) for r in rows]), media_type="text/csv", headers=named("precision.csv"))
 
 
 @router.get("/limits/precision", dependencies=[needs("see_review")])

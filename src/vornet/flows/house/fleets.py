@@ -110,7 +110,7 @@ def find_or_make(db: Database, name: str, zone: str = "UTC", demo: bool = False)
         limits = json.dumps([asdict(row) for row in FIXED_LIMITS])
         connection.execute(
             query("register.put_limits"),
-            {"fleet_id": fleet_id, "effective_from": ALWAYS, "limits": limits, "by": "Vornet's start values"},
+            {"fleet_id": fleet_id, "effective_from": ALWAYS, "limits": limits, "by": "Vornet's start values", "why": "start values"},
         )
     return fleet_id
 

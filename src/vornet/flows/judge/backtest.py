@@ -12,7 +12,7 @@ from vornet.core.backtest import Found, against_findings, by_family, by_fixed_li
 from vornet.core.departures import NEVER_TEACHES
 from vornet.core.judge import RUN_ON, judge
 from vornet.core.learning import confirmed
-from vornet.core.limits import FixedLimit, table
+from vornet.core.limits import FixedLimit
 from vornet.core.rates import stretch_rates
 from vornet.flows.judge import fleet_history, learning
 from vornet.store.database import Connection, Location, opened, query
@@ -45,7 +45,8 @@ def backtest(connection: Connection, today: date, sets: dict[str, list[FixedLimi
         ("rate", "Wear and dirt rates alone"): by_rates(judgement.diagnosis.departures),
     }
     for name, rows in (sets or {}).items():
-        tried = judge(history, charges, rates, table(rows), loaded.seen, teaching=loaded.teaching, factors=loaded.factors)
+        other = fleet_history.with_limits(loaded, rows)
+        tried = judge(other.history, charges, rates, other.limits, other.seen, teaching=other.teaching, factors=other.factors)
         codes[("set " + name, f"Proposals with {name}")] = np.maximum(tried.proposed, RUN_ON)
     at = {int(c): i for i, c in enumerate(loaded.compartment_ids)}
     findings = [

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from datetime import date
 from typing import Any
@@ -29,7 +29,8 @@ from vornet.core.history import (
     part_of,
     rows_of,
 )  # fmt: skip
-from vornet.core.limits import DUTIES, FixedLimit, LimitTable, duty_of, table
+from vornet.core.limits import DUTIES, FixedLimit, LimitTable, duty_of
+from vornet.core.limits import arranged as arranged_limits
 from vornet.core.measurands import COUNT
 from vornet.core.meter_points import Points, read_off, standing, with_samples
 from vornet.core.policy import RULES, nearest
@@ -105,11 +106,18 @@ class Loaded:
         )  # fmt: skip
 
 
-def limits_on(connection: Connection, today: date) -> tuple[LimitTable, int]:
+def limits_on(connection: Connection, today: date) -> tuple[list[FixedLimit], int]:
     """The fixed limits in force on a day, and their version's id."""
     row = connection.execute(query("register.default_limits"), {"today": today}).fetchone()
     assert row is not None, "every fleet is made with a first limit set"
-    return table([FixedLimit(**r) for r in row["limits"]]), row["limit_set_id"]
+    return [FixedLimit(**r) for r in row["limits"]], row["limit_set_id"]
+
+
+def with_limits(loaded: Loaded, rows: Sequence[FixedLimit]) -> Loaded:
+    """The same under other limits: the table, and which of its rows each compartment has."""
+    comps = loaded.history.compartments
+    limits, mine = arranged_limits(rows, comps.duty, [r["family"] for r in loaded.register], [r["unit"] for r in loaded.register])
+    return replace(loaded, limits=limits, history=replace(loaded.history, compartments=replace(comps, limit_row=mine)))
 
 
 def precision_on(connection: Connection, today: date) -> list[Precision]:
@@ -181,7 +189,7 @@ def load(connection: Connection, today: date, compartments: list[int] | None = N
     rows.sort(key=lambda r: r["compartment_id"])
     ids = np.array([r["compartment_id"] for r in rows], dtype=np.int64)
     meter_of = np.array([r["meter_id"] for r in rows], dtype=np.int64)
-    limits, limit_set_id = limits_on(connection, today)
+    limit_rows, limit_set_id = limits_on(connection, today)
     oil_rows = connection.execute(query("register.oils")).fetchall()
     oil_ids = [o["oil_id"] for o in oil_rows]
     oils = _oils(oil_rows)
@@ -191,6 +199,8 @@ def load(connection: Connection, today: date, compartments: list[int] | None = N
     families = sorted({r["family"] for r in rows})
     overhauls = _overhauls(connection, today, ids, meter_of, changes)
     comps = _compartments(rows, families, {oil_id: i for i, oil_id in enumerate(oil_ids)}, overhauls)
+    limits, mine = arranged_limits(limit_rows, comps.duty, [r["family"] for r in rows], [r["unit"] for r in rows])
+    comps = replace(comps, limit_row=mine)
     known = with_samples(standing(it.readings, meter_of), it.samples["comp"], it.samples["day"], it.samples["total"], today.toordinal())
     rate = known.per_day
     rate[np.array([r["state"] != "in_service" for r in rows], dtype=bool)] = 0.0  # stands still: due by calendar

@@ -71,7 +71,7 @@ def standing(
     now, before = until_now[last], until_now[first - 1]["meter"] if first else None
     start = until_now[first]["effective_from"].toordinal()
     samples = loaded.history.samples
-    deciding = decides(loaded.limits, loaded.history.compartments.duty)[at]
+    deciding = decides(loaded.limits, loaded.history.compartments.limited)[at]
     past = (past_limit(judgement) & deciding).any(axis=1)
     earlier: list[tuple[float, int]] = []
     since: list[tuple[float, int]] = []

@@ -200,7 +200,7 @@ def ended_past(connection: Connection, loaded: Loaded, charges: Charges, judgeme
     """Of the charges run to their approved length, how many ended past the limit, beside how many were to be expected."""
     at = {int(c): i for i, c in enumerate(loaded.compartment_ids)}
     samples = loaded.history.samples
-    deciding = decides(loaded.limits, loaded.history.compartments.duty)
+    deciding = decides(loaded.limits, loaded.history.compartments.limited)
     passed = past_limit(judgement)
     n = past = unread = 0
     expected = 0.0

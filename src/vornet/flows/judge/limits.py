@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import csv
+import io
 import json
 from collections import Counter
 from dataclasses import asdict, dataclass, replace
@@ -13,12 +15,13 @@ import numpy as np
 from vornet.core import precision
 from vornet.core.errors import InputError
 from vornet.core.judge import VERDICTS, judge
-from vornet.core.limits import DUTIES, FixedLimit, StatLimits, check_limit, duty_of, statistical_limits, table
+from vornet.core.limits import DUTIES, FixedLimit, StatLimits, check_limit, duty_of, statistical_limits
 from vornet.core.measurands import BY_KEY, INDEX
 from vornet.core.precision import PRECISION, Precision
 from vornet.core.rates import stretch_rates
 from vornet.flows.house import fleets
 from vornet.flows.judge import evaluate, fleet_history, taught
+from vornet.io import tables
 from vornet.store import queue
 from vornet.store.database import Connection, Location, opened, query
 
@@ -60,26 +63,47 @@ def versions(connection: Connection) -> list[dict[str, Any]]:
     for row, before in zip(rows, [*rows[1:], None], strict=True):
         changed = []
         if before is not None:
-            old = {(r["duty"], r["key"], r["side"]): r for r in before["limits"]}
+            old = {_place(r): r for r in before["limits"]}
             for r in row["limits"]:
-                was = old.pop((r["duty"], r["key"], r["side"]), None)
-                what = f"{DUTY_WORDS[r['duty']].lower()}, {BY_KEY[r['key']].spoken} {r['side']}"
+                was = old.pop(_place(r), None)
+                what = _said(r)
                 if was is None:
                     changed.append(f"{what}: {r['watch']:g}/{r['act']:g}, new")
                 elif (was["watch"], was["act"], was["basis"]) != (r["watch"], r["act"], r["basis"]):
                     changed.append(f"{what}: {was['watch']:g}/{was['act']:g} → {r['watch']:g}/{r['act']:g}")
-            changed += [f"{DUTY_WORDS[k[0]].lower()}, {BY_KEY[k[1]].spoken} {k[2]}: taken out" for k in old]
+            changed += [f"{_said(r)}: taken out" for r in old.values()]
         out.append({**row, "changed": changed})
     return out
 
 
-def typed(rows: list[FixedLimit], duty: str, form: dict[str, Any]) -> list[FixedLimit]:
+def _place(r: dict[str, Any]) -> tuple[str, ...]:
+    return r["duty"], r.get("family", ""), r.get("unit", ""), r["key"], r["side"]
+
+
+def _said(r: dict[str, Any]) -> str:
+    whose = r.get("unit") or r.get("family") or DUTY_WORDS[r["duty"]].lower()
+    return f"{whose}, {BY_KEY[r['key']].spoken} {r['side']}"
+
+
+def of_scope(rows: list[FixedLimit], duty: str, family: str = "", unit: str = "") -> list[FixedLimit]:
+    """The limits that hold for a duty, or for a family or unit of it: its own where it has some, else those above it."""
+    found: dict[tuple[str, str], FixedLimit] = {}
+    for r in sorted((r for r in rows if r.duty == duty), key=lambda r: (bool(r.unit), bool(r.family))):
+        if r.scope in (("", ""), (family, ""), ("", unit)):
+            found[(r.key, r.side)] = r
+    return list(found.values())
+
+
+def typed(rows: list[FixedLimit], duty: str, form: dict[str, Any], family: str = "", unit: str = "", above: str = "") -> list[FixedLimit]:
     """The set with a duty's figures as typed: ``watch.KEY.SIDE``, ``act.KEY.SIDE``; both blank takes a row out.
 
-    ``new.key``, ``new.side``, ``new.basis``, ``new.watch``, ``new.act`` add one. Raises InputError by field.
+    ``new.key``, ``new.side``, ``new.basis``, ``new.watch``, ``new.act`` add one. With ``family`` or ``unit`` they are that one's own:
+    what is left as it is above is none of its own, both blank go back to it (``above``: the unit's family). Raises InputError by field.
     """
-    out = [r for r in rows if r.duty != duty]
-    for r in (r for r in rows if r.duty == duty):
+    if family or unit:
+        return _typed_own(rows, duty, form, family, unit, above)
+    out = [r for r in rows if r.duty != duty or r.family or r.unit]
+    for r in (r for r in rows if r.duty == duty and not (r.family or r.unit)):
         name = f"{r.key}.{r.side}"
         watch, act = _figure(form, f"watch.{name}"), _figure(form, f"act.{name}")
         if watch is None and act is None:
@@ -98,11 +122,115 @@ def typed(rows: list[FixedLimit], duty: str, form: dict[str, Any]) -> list[Fixed
         watch, act = _figure(form, "new.watch"), _figure(form, "new.act")
         if watch is None or act is None:
             raise InputError(BY_KEY[key].name, "needs both watch and act")
-        if any((r.duty, r.key, r.side) == (duty, key, side) for r in out):
+        if any((r.duty, r.key, r.side) == (duty, key, side) and r.scope == ("", "") for r in out):
             raise InputError(BY_KEY[key].name, f"has a {side} limit already")
         row = FixedLimit(duty, key, side, basis, watch, act, "set by the fleet")  # type: ignore[arg-type]
         check_limit(row, f"{BY_KEY[key].name} {side}")
         out.append(row)
+    return out
+
+
+def _typed_own(rows: list[FixedLimit], duty: str, form: dict[str, Any], family: str, unit: str, above: str) -> list[FixedLimit]:
+    """The set with a family's or a unit's own figures as typed."""
+    scope = (family, "") if not unit else ("", unit)
+    out = [r for r in rows if not (r.duty == duty and r.scope == scope)]
+    inherited = {(r.key, r.side): r for r in of_scope(out, duty, above if unit else "", "")}
+    whose = unit or family
+    seen = {(r.key, r.side): r for r in of_scope(rows, duty, above if unit else family, unit)}
+    for (key, side), r in seen.items():
+        name = f"{key}.{side}"
+        watch, act = _figure(form, f"watch.{name}"), _figure(form, f"act.{name}")
+        if watch is None and act is None:
+            continue
+        if watch is None or act is None:
+            raise InputError(f"{BY_KEY[key].name} {side}", "needs both watch and act, or neither")
+        from_above = inherited.get((key, side))
+        if from_above is not None and (watch, act, r.basis) == (from_above.watch, from_above.act, from_above.basis):
+            continue
+        same = r.scope == scope and (watch, act) == (r.watch, r.act)
+        row = replace(r, watch=watch, act=act, family=scope[0], unit=scope[1], source=r.source if same else f"set for {whose}")
+        check_limit(row, f"{BY_KEY[key].name} {side}")
+        out.append(row)
+    key = str(form.get("new.key") or "")
+    if key:
+        to, basis = str(form.get("new.side") or "high"), str(form.get("new.basis") or "absolute")
+        watch, act = _figure(form, "new.watch"), _figure(form, "new.act")
+        if key not in INDEX or to not in ("high", "low") or basis not in BASIS_WORDS:
+            raise InputError("new", "is not a measurand, side and basis")
+        if watch is None or act is None:
+            raise InputError(BY_KEY[key].name, "needs both watch and act")
+        if any(place == (key, to) for place in seen):
+            raise InputError(BY_KEY[key].name, f"has a {to} limit already: change that one")
+        row = FixedLimit(duty, key, to, basis, watch, act, f"set for {whose}", *scope)  # type: ignore[arg-type]
+        check_limit(row, f"{BY_KEY[key].name} {to}")
+        out.append(row)
+    return out
+
+
+def units_of(connection: Connection, duty: str) -> dict[str, str]:
+    """Units whose compartments have this duty, each with the family of the first of them."""
+    rows = connection.execute(query("register.duties")).fetchall()
+    out: dict[str, str] = {}
+    for r in rows:
+        if duty_of(r["kind"], r["fuel"]) == duty:
+            out.setdefault(r["unit"], r["family"])
+    return dict(sorted(out.items()))
+
+
+# ---- in and out as files ---------------------------------------------------------------------------------------
+COLUMNS = ("duty", "family", "unit", "key", "side", "basis", "watch", "act", "source")
+
+
+def as_rows(rows: list[FixedLimit]) -> list[dict[str, Any]]:
+    """Limits as a table's rows, in the order they are read in."""
+    return [{c: getattr(r, c) for c in COLUMNS} for r in rows]
+
+
+def from_csv(text: str) -> list[FixedLimit]:
+    """Limits from a table with those columns; separators and decimal commas as spreadsheets write them. Raises InputError by row."""
+    separator = max(",;\t", key=text.partition("\n")[0].count)
+    try:
+        table_rows = list(csv.DictReader(io.StringIO(text.lstrip("\ufeff")), delimiter=separator))
+    except csv.Error as error:
+        raise InputError("file", f"cannot be read as a table: {error}") from None
+    out: list[FixedLimit] = []
+    for n, cells in enumerate(table_rows, 2):
+        row = {k.strip().lower(): (v or "").strip() for k, v in cells.items() if k and isinstance(v, str | None)}
+        if not any(row.values()):
+            continue
+        if missing := [c for c in COLUMNS[:8] if c not in row]:
+            raise InputError("file", f"has no column {missing[0]!r}; it has {', '.join(COLUMNS)}")
+        wrong = {"duty": DUTIES, "key": tuple(INDEX), "side": ("high", "low"), "basis": tuple(BASIS_WORDS)}
+        for name, known in wrong.items():
+            if row[name] not in known:
+                raise InputError(f"row {n}", f"{name} {row[name][:30]!r} is none of {', '.join(known[:8])} …")
+        if row["family"] and row["unit"]:
+            raise InputError(f"row {n}", "is of a family or of a unit, not both")
+        watch, act = (_figure({name: tables.let_go(row[name])}, name) for name in ("watch", "act"))
+        if watch is None or act is None:
+            raise InputError(f"row {n}", "needs both watch and act")
+        made = FixedLimit(row["duty"], row["key"], row["side"], row["basis"], watch, act, row.get("source", "") or "from a file",  # type: ignore[arg-type]
+                          tables.let_go(row["family"]), tables.let_go(row["unit"]))  # fmt: skip
+        check_limit(made, f"row {n}")
+        if any((r.duty, r.scope, r.key, r.side) == (made.duty, made.scope, made.key, made.side) for r in out):
+            raise InputError(f"row {n}", f"says {row['key']} {row['side']} of the same a second time")
+        out.append(made)
+    if not out:
+        raise InputError("file", "holds no limits")
+    return out
+
+
+def precision_from_csv(text: str) -> dict[str, str]:
+    """What ``save_precision`` takes, from a table with key, scale, power, constant, floor. Raises InputError by row."""
+    separator = max(",;\t", key=text.partition("\n")[0].count)
+    out: dict[str, str] = {}
+    for n, cells in enumerate(csv.DictReader(io.StringIO(text.lstrip("\ufeff")), delimiter=separator), 2):
+        row = {k.strip().lower(): (v or "").strip() for k, v in cells.items() if k and isinstance(v, str | None)}
+        if row.get("key", "") not in INDEX:
+            raise InputError(f"row {n}", f"{row.get('key', '')[:30]!r} is no measurand")
+        out |= {f"{name}.{row['key']}": row.get(name, "") for name in ("scale", "power", "constant", "floor")}
+    if not out:
+        raise InputError("file", "holds no precision")
     return out
 
 
@@ -143,7 +271,8 @@ def what_if(connection: Connection, rows: list[FixedLimit], duty: str, today: da
     loaded, charges = fleet_history.drop_held(connection, fleet_history.load(connection, today, mine))
     rates = stretch_rates(loaded.history, charges)
     before = judge(loaded.history, charges, rates, loaded.limits, loaded.seen, teaching=loaded.teaching, factors=loaded.factors).proposed
-    after = judge(loaded.history, charges, rates, table(rows), loaded.seen, teaching=loaded.teaching, factors=loaded.factors).proposed
+    other = fleet_history.with_limits(loaded, rows)
+    after = judge(other.history, charges, rates, other.limits, other.seen, teaching=other.teaching, factors=other.factors).proposed
     samples = loaded.history.samples
     changed = np.flatnonzero(before != after)
     words = [(VERDICTS.get(int(b), "none"), VERDICTS.get(int(a), "none")) for b, a in zip(before[changed], after[changed], strict=True)]
@@ -216,9 +345,10 @@ def _in_per_cent(limits: StatLimits) -> StatLimits:
     )
 
 
-def save(connection: Connection, fleet_id: int, rows: list[FixedLimit], duty: str, *, by: str, why: str, today: date) -> int:
-    """A new version in force from today; what it touches is evaluated by a worker. Raises InputError when nothing changed."""
-    if duty not in DUTIES:
+def save(connection: Connection, fleet_id: int, rows: list[FixedLimit], duty: str, *, by: str, why: str, today: date, about: str = "") -> int:
+    """A new version in force from today (``duty`` '': of every duty); what it touches is evaluated by a worker. Raises InputError when
+    nothing changed."""
+    if duty and duty not in DUTIES:
         raise InputError("duty", "is not one Vornet knows")
     now = in_force(connection, today)
     if {_key(r) for r in now["rows"]} == {_key(r) for r in rows}:
@@ -227,11 +357,22 @@ def save(connection: Connection, fleet_id: int, rows: list[FixedLimit], duty: st
         raise InputError("why", "say why they change")
     row = connection.execute(
         query("register.put_limits"),
-        {"fleet_id": fleet_id, "effective_from": today, "limits": json.dumps([asdict(r) for r in rows]), "by": by},
+        {"fleet_id": fleet_id, "effective_from": today, "limits": json.dumps([asdict(r) for r in rows]), "by": by, "why": why.strip()[:300]},
     ).fetchone()  # fmt: skip
     assert row is not None
-    fleets.audit(connection, fleet_id, by, "limits changed", DUTY_WORDS[duty], version=row["limit_set_id"], why=why.strip()[:300])
-    queue.touch(connection, fleet_id, _of_duty(connection, duty))
+    fleets.audit(
+        connection,
+        fleet_id,
+        by,
+        "limits changed",
+        about or DUTY_WORDS.get(duty, "from a file"),
+        version=row["limit_set_id"],
+        why=why.strip()[:300],
+    )
+    if duty:
+        queue.touch(connection, fleet_id, _of_duty(connection, duty))
+    else:
+        queue.touch_everything(connection)
     return int(row["limit_set_id"])
 
 
@@ -285,4 +426,4 @@ def save_precision(connection: Connection, fleet_id: int, form: dict[str, Any], 
 
 
 def _key(r: FixedLimit) -> tuple[Any, ...]:
-    return r.duty, r.key, r.side, r.basis, r.watch, r.act
+    return r.duty, r.family, r.unit, r.key, r.side, r.basis, r.watch, r.act

@@ -170,7 +170,7 @@ def progress_of(worked: Worked, c: int, trial: dict[str, Any], waiting: list[flo
     """How far one trial is by what was worked; ``waiting``: oil hours of bottles whose result is still to come."""
     loaded, charges, samples = worked.loaded, worked.charges, worked.loaded.history.samples
     h = charge_of(worked, c, trial["started_on"])
-    deciding = decides(loaded.limits, loaded.history.compartments.duty)[c]
+    deciding = decides(loaded.limits, loaded.history.compartments.limited)[c]
     past = learning.past_limit(worked.judgement) & deciding
     bottles = []
     for i in np.flatnonzero((charges.charge_of == h) & (charges.oil_hours > 0)).tolist():

@@ -146,3 +146,6 @@ GRANT EXECUTE ON FUNCTION fleets_with_webhooks() TO vornet_app;
 CREATE FUNCTION plain_letters(given text) RETURNS text LANGUAGE sql IMMUTABLE PARALLEL SAFE SET search_path = public, pg_temp
     AS $$ SELECT translate(replace(replace(replace(lower(given), 'ß', 'ss'), 'æ', 'ae'), 'œ', 'oe'),
                            'àáâãäåçèéêëìíîïñòóôõöøùúûüýÿšžčřěů', 'aaaaaaceeeeiiiinoooooouuuuyyszcreu') $$;
+
+-- Why limits changed stands with the version.
+ALTER TABLE limit_set ADD COLUMN why text NOT NULL DEFAULT '';

@@ -180,8 +180,8 @@ SELECT limit_set_id, version, effective_from, limits FROM limit_set
 WHERE effective_from <= %(today)s ORDER BY effective_from DESC, version DESC LIMIT 1
 
 -- :put_limits  a new version of the limits
-INSERT INTO limit_set (fleet_id, version, effective_from, limits, recorded_by)
-SELECT %(fleet_id)s, coalesce(max(version), 0) + 1, %(effective_from)s, %(limits)s, %(by)s FROM limit_set
+INSERT INTO limit_set (fleet_id, version, effective_from, limits, recorded_by, why)
+SELECT %(fleet_id)s, coalesce(max(version), 0) + 1, %(effective_from)s, %(limits)s, %(by)s, %(why)s FROM limit_set
 RETURNING limit_set_id
 
 -- :service_items  every item with its place
@@ -235,10 +235,11 @@ ON CONFLICT (fleet_id, name) DO UPDATE SET content = excluded.content, recorded_
 DELETE FROM unit_template WHERE template_id = %(template_id)s RETURNING name
 
 -- :limit_versions  newest first
-SELECT limit_set_id, version, effective_from, limits, recorded_at, recorded_by FROM limit_set ORDER BY version DESC LIMIT 40
+SELECT limit_set_id, version, effective_from, limits, recorded_at, recorded_by, why FROM limit_set ORDER BY version DESC LIMIT 40
 
 -- :duties  what decides which limits apply
-SELECT compartment_id, kind, fuel, family FROM compartment ORDER BY compartment_id
+SELECT c.compartment_id, c.kind, c.fuel, c.family, u.name AS unit FROM compartment c JOIN unit u USING (fleet_id, unit_id)
+ORDER BY c.compartment_id
 
 -- :precision  a fleet's own precision in force on a day
 SELECT version, rows FROM precision_set WHERE effective_from <= %(today)s ORDER BY version DESC LIMIT 1
