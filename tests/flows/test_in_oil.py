@@ -94,7 +94,7 @@ def test_the_page_draws_a_row_each_and_names_are_only_names(db, fleet):
     page = client.get("/decide/fleet").text
     assert page.count('class="thin-ribbon"') == 1 and "<script>alert" not in page
     assert "poured away with life left" in page
-    assert client.get("/decide/fleet.csv").text.startswith("unit,")
+    assert client.get("/decide/fleet.csv").text.startswith("\ufeffunit,"), "a spreadsheet is told that it is UTF-8"
 
 
 def test_colours_follow_the_life_that_was_used():

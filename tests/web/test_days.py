@@ -51,7 +51,7 @@ def test_a_time_is_shown_as_the_fleet_s_clocks_show_it(auckland):
 
 def test_dates_and_figures_are_written_as_their_reader_writes_them(auckland):
     client, csrf, place = auckland
-    client.post("/me/writing", data={"csrf": csrf, "date": "dots", "mark": ",", "week": "6"})
+    client.post("/me/writing", data={"csrf": csrf, "date": "dots", "mark": ","})
     page = client.get(f"/units/{place['unit_id']}").text
     assert 'value="21.01.2026"' in page
     assert "3.850" in page, "grouped by points, for the comma is the decimal mark"

@@ -34,6 +34,22 @@ def let_go(text: str) -> str:
     return _HELD.sub(r"\1", text)
 
 
+def for_people(rows: Sequence[dict[str, Any]]) -> list[dict[str, Any]]:
+    """Rows as people open them: without numbers that mean something to this program only, figures to six digits.
+
+    >>> for_people([{"unit": "T1", "unit_id": 7, "headroom": 123.4567891, "n": 3}])
+    [{'unit': 'T1', 'headroom': 123.457, 'n': 3}]
+    """
+    return [{k: _six(v) for k, v in row.items() if not (k == "id" or k.endswith("_id"))} for row in rows]
+
+
+def _six(value: Any) -> Any:
+    if not isinstance(value, float):
+        return value
+    short = float(f"{value:.6g}")
+    return int(short) if short.is_integer() and abs(short) < 1e15 else short
+
+
 def as_csv(rows: Sequence[dict[str, Any]]) -> str:
     """Rows as CSV with a header from all their keys, in order of first appearance."""
     names = list(dict.fromkeys(name for row in rows for name in row))

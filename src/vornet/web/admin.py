@@ -13,7 +13,7 @@ from vornet.core.errors import InputError
 from vornet.flows.house import access, days, fleets, links, people, second_factor, sessions, tokens, trail
 from vornet.io import tables
 from vornet.web import both
-from vornet.web.pages import Form, base_address, database, maybe_day, named, needs, opened, recording, render, visitor
+from vornet.web.pages import Form, base_address, database, maybe_day, named, needs, opened, recording, render, sheet, visitor
 
 router = APIRouter(prefix="/admin")
 PAGE = 100
@@ -125,8 +125,7 @@ def audit_file(request: Request, layout: str) -> Response:
     if layout != "csv":
         raise InputError("layout", "csv or json")
     flat = [{**r, "at": r["at"].isoformat()} for r in rows]
-    return Response(tables.as_csv(flat), media_type="text/csv",
-                    headers=named("audit.csv"))  # fmt: skip
+    return sheet(tables.as_csv(flat), "audit.csv")
 
 
 @router.get("/settings", dependencies=[needs("edit_settings")])

@@ -10,7 +10,7 @@ from fastapi.responses import Response
 from vornet.flows.judge import approval
 from vornet.flows.pages import board, first_week
 from vornet.io import tables
-from vornet.web.pages import Form, database, named, needs, recording, render, today, visitor
+from vornet.web.pages import Form, database, needs, recording, render, sheet, today, visitor
 from vornet.words.say import each, say
 
 router = APIRouter()
@@ -42,7 +42,7 @@ def as_csv(request: Request, show: str = "all", depot: str = "", q: str = "") ->
         | {"open_faults": each(r["open_faults"]), "reason": say(r["reason"]), "visit_on": r["visit"]["on_day"] if r["visit"] else None}
         for r in rows
     ]
-    return Response(tables.as_csv(said), media_type="text/csv", headers=named("board.csv"))
+    return sheet(tables.as_csv(tables.for_people(said)), "board.csv")
 
 
 @router.get("/decide", dependencies=[needs("see_intervals")])

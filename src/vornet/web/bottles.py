@@ -13,7 +13,7 @@ from vornet.core.errors import InputError
 from vornet.flows.lab import labs, parcels
 from vornet.flows.pages import rows as rows_of
 from vornet.io import tables
-from vornet.web.pages import Form, database, day_of, hand, named, needs, number_like, opened, recording, render, today, typed, visitor
+from vornet.web.pages import Form, database, day_of, hand, needs, number_like, opened, recording, render, sheet, today, typed, visitor
 from vornet.web.paper import pdf
 
 router = APIRouter()
@@ -47,7 +47,7 @@ def as_csv(request: Request) -> Response:
     names = ("sample_no", "state", "unit", "compartment", "oil", "batch", "drawn_on", "meter", "shipment", "lab", "sent_on", "received_on",
              "reported_on", "late", "lost_why")  # fmt: skip
     text = tables.as_csv([{n: r[n] if isinstance(r[n], str | float | int | None) else str(r[n]) for n in names} for r in rows])
-    return Response(text, media_type="text/csv", headers=named("bottles.csv"))
+    return sheet(text, "bottles.csv")
 
 
 @router.post("/lab/bottles", dependencies=[needs("ship_bottles")])

@@ -11,7 +11,7 @@ from vornet.core.oil_life import LOOK_BACK_DAYS
 from vornet.flows.pages import in_oil as flow
 from vornet.io import tables
 from vornet.web.charts import in_oil as chart
-from vornet.web.pages import database, named, needs, render, today, visitor
+from vornet.web.pages import database, needs, render, sheet, today, visitor
 
 router = APIRouter(prefix="/decide/fleet")
 
@@ -45,4 +45,4 @@ def as_csv(request: Request, by: str = "early", family: str = "", depot: str = "
         if not found["more"]:
             break
         page += 1
-    return Response(tables.as_csv(rows), media_type="text/csv", headers=named("fleet-in-oil.csv"))
+    return sheet(tables.as_csv(tables.for_people(rows)), "fleet-in-oil.csv")

@@ -18,7 +18,7 @@ from vornet.flows.lab import files, held_rows, held_samples, inbox
 from vornet.io import apart
 from vornet.io.lab_header import Meaning
 from vornet.store.database import Connection
-from vornet.web.pages import Form, database, named, needs, number_like, recording, render, today, visitor
+from vornet.web.pages import Form, database, named, needs, number_like, recording, render, sheet, today, visitor
 
 router = APIRouter()
 LARGEST = 200_000_000
@@ -107,7 +107,7 @@ def retry(request: Request, form: Form) -> Response:
 def waiting(request: Request) -> Response:
     """What waits, as CSV."""
     text = inbox.waiting_csv(database(request), visitor(request).fleet_id)
-    return Response(text, media_type="text/csv", headers=named("lab-waiting.csv"))
+    return sheet(text, "lab-waiting.csv")
 
 
 # ---- held rows -----------------------------------------------------------------------------------------

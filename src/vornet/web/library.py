@@ -21,7 +21,22 @@ from vornet.flows.pages import rows as rows_of
 from vornet.flows.register import dump, lists, many, oils, templates, units
 from vornet.io import apart, equipment, tables, workbook
 from vornet.web import both, forms
-from vornet.web.pages import Form, Posted, database, hand, maybe_day, named, needs, number_like, opened, recording, render, today, visitor
+from vornet.web.pages import (
+    Form,
+    Posted,
+    database,
+    hand,
+    maybe_day,
+    named,
+    needs,
+    number_like,
+    opened,
+    recording,
+    render,
+    sheet,
+    today,
+    visitor,
+)
 
 router = APIRouter()
 LARGEST = 60_000_000
@@ -65,7 +80,7 @@ def list_file(request: Request) -> Response:
         rows = rows_of.listed(connection, wanted)
     keys = ("unit", "compartment", "kind", "family", "depot", "model", "duty", "state", "oil", "system_volume_l", "capacity_l",
             "meter_unit", "interval_meter", "due_day", "items")  # fmt: skip
-    return _file(tables.as_csv([{k: r[k] for k in keys} for r in rows]), "text/csv", "compartments.csv")
+    return sheet(tables.as_csv([{k: r[k] for k in keys} for r in rows]), "compartments.csv")
 
 
 def _file(content: str | bytes, media: str, name: str) -> Response:
@@ -289,7 +304,7 @@ def export(request: Request, layout: str, table: str = "compartments", template:
     if layout == "zip":
         return _file(workbook.as_zip(document), "application/zip", "register.zip")
     if layout == "csv":
-        return _file(workbook.as_csv(document, table), "text/csv", f"{table}.csv")
+        return sheet(workbook.as_csv(document, table), f"{table}.csv")
     raise HTTPException(404, "json, xlsx, zip or csv")
 
 

@@ -21,7 +21,7 @@ from vornet.flows.judge import learning, limits
 from vornet.io import apart, tables
 from vornet.store.database import Connection
 from vornet.web.charts.calibration import Line, picture
-from vornet.web.pages import Form, database, named, needs, number_of, opened, recording, render, today, visitor
+from vornet.web.pages import Form, database, needs, number_of, opened, recording, render, sheet, today, visitor
 
 router = APIRouter()
 #: a table of limits
@@ -102,7 +102,7 @@ def as_file(request: Request) -> Response:
     """The limits in force as a table."""
     with database(request).fleet(visitor(request).fleet_id) as connection:
         rows = limits.in_force(connection, today(request))["rows"]
-    return Response(tables.as_csv(limits.as_rows(rows)), media_type="text/csv", headers=named("limits.csv"))
+    return sheet(tables.as_csv(limits.as_rows(rows)), "limits.csv")
 
 
 @router.post("/limits/file", dependencies=[needs("edit_limits"), takes(LARGEST_FILE)])
@@ -127,7 +127,7 @@ def precision_file(request: Request) -> Response:
     """How well each measurand is known, as a table."""
     with database(request).fleet(visitor(request).fleet_id) as connection:
         rows = limits.precision_rows(connection, today(request))
-    return Response(tables.as_csv([asdict(r) for r in rows]), media_type="text/csv", headers=named("precision.csv"))
+    return sheet(tables.as_csv([asdict(r) for r in rows]), "precision.csv")
 
 
 @router.get("/limits/precision", dependencies=[needs("see_review")])

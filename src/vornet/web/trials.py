@@ -16,19 +16,7 @@ from vornet.core.errors import InputError
 from vornet.flows.judge import trials as flow
 from vornet.io import tables
 from vornet.web.charts import trial as chart
-from vornet.web.pages import (
-    Form,
-    database,
-    inside,
-    named,
-    needs,
-    opened,
-    recording,
-    render,
-    today,
-    typed,
-    visitor,
-)
+from vornet.web.pages import Form, database, inside, needs, opened, recording, render, sheet, today, typed, visitor
 
 router = APIRouter()
 #: what stands against one of a family following, said on the page
@@ -98,7 +86,7 @@ def as_csv(request: Request) -> Response:
     """Every trial as CSV."""
     with database(request).fleet(visitor(request).fleet_id) as connection:
         rows = flow.listed(connection)
-    return Response(tables.as_csv([flow.flat(t) for t in rows]), media_type="text/csv", headers=named("trials.csv"))
+    return sheet(tables.as_csv(tables.for_people([flow.flat(t) for t in rows])), "trials.csv")
 
 
 @router.post("/trials/{trial_id}/adopt", dependencies=[needs("approve_interval")])

@@ -12,7 +12,7 @@ from starlette.exceptions import HTTPException
 from vornet.core.errors import InputError
 from vornet.flows.plan import waste
 from vornet.io import tables
-from vornet.web.pages import database, day_of, named, needs, render, today, visitor
+from vornet.web.pages import database, day_of, named, needs, render, sheet, today, visitor
 from vornet.web.paper import pdf
 
 router = APIRouter(prefix="/waste")
@@ -50,7 +50,7 @@ def taken(request: Request, kind: str, since: str = "", until: str = "") -> Resp
     if kind == "pdf":
         return pdf(request, "paper_waste.html", name, fleet=visitor(request).fleet, **found)
     if kind == "csv":
-        return Response(tables.as_csv(waste.rows(found)), media_type="text/csv", headers=named(f"{name}.csv"))
+        return sheet(tables.as_csv(tables.for_people(waste.rows(found))), f"{name}.csv")
     if kind == "xlsx":
         media = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
         return Response(

@@ -15,7 +15,7 @@ from vornet.flows.plan import stock
 from vornet.flows.weeks import depots, done, kit, tasks
 from vornet.io import tables
 from vornet.web import week_paper
-from vornet.web.pages import Form, database, day_of, hand, maybe_day, named, needs, number_of, recording, render, today, visitor
+from vornet.web.pages import Form, database, day_of, hand, maybe_day, named, needs, number_of, recording, render, sheet, today, visitor
 from vornet.web.paper import pdf
 
 router = APIRouter()
@@ -55,7 +55,7 @@ def kit_taken(request: Request, kind: str, week: str = "") -> Response:
         rows = kit.rows(kit.of_days(connection, first, last, today(request)))
         orders = [_order(x) for x in kit.shopping(connection, today(request))]
     if kind == "csv":
-        return Response(tables.as_csv(rows), media_type="text/csv", headers=named(f"kit-{first}.csv"))
+        return sheet(tables.as_csv(rows), f"kit-{first}.csv")
     if kind == "xlsx":
         return Response(tables.as_xlsx({"kit": rows, "to order": orders}), media_type=XLSX, headers=named(f"kit-{first}.xlsx"))
     raise HTTPException(404, "The kit comes as csv or xlsx.")
@@ -125,7 +125,7 @@ def done_taken(request: Request, kind: str, since: str = "", until: str = "") ->
         found = done.between(connection, first, last, today(request))
     name = f"done-{first}-{last}"
     if kind == "csv":
-        return Response(tables.as_csv(done.table(found)), media_type="text/csv", headers=named(f"{name}.csv"))
+        return sheet(tables.as_csv(done.table(found)), f"{name}.csv")
     if kind == "xlsx":
         return Response(tables.as_xlsx({"done against planned": done.table(found)}), media_type=XLSX, headers=named(f"{name}.xlsx"))
     if kind == "pdf":

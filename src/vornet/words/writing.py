@@ -14,7 +14,6 @@ from vornet.core.errors import InputError
 #: styles of a day, with an example each
 DATES = {"words": "5 Jan 2026", "iso": "2026-01-05", "dots": "05.01.2026", "day_first": "05/01/2026", "month_first": "01/05/2026"}
 MARKS = {".": "1,234.5", ",": "1.234,5"}
-WEEKS = {"0": "Monday", "6": "Sunday", "5": "Saturday"}
 _MONTHS = {name: i % 12 + 1 for i, name in enumerate(
     "jan feb mar apr may jun jul aug sep oct nov dec january february march april may june july august september october november "
     "december".split())} | {"sept": 9}  # fmt: skip
@@ -23,23 +22,20 @@ _MONTHS = {name: i % 12 + 1 for i, name in enumerate(
 @dataclass(frozen=True)
 class Writes:
     """A person's date style and decimal mark ('' where not said: days in words, points, and what the browser's language says of typed
-    figures), and the weekday a week begins with (0 Monday)."""
+    figures)."""
 
     date: str = ""
     mark: str = ""
-    week: int = 0
 
     @staticmethod
     def of(document: Mapping[str, Any]) -> Writes:
         """As it is kept; what is no style any more is none."""
-        week = str(document.get("week", "0"))
         return Writes(
-            document["date"] if document.get("date") in DATES else "", document["mark"] if document.get("mark") in MARKS else "",
-            int(week) if week in WEEKS else 0,
+            document["date"] if document.get("date") in DATES else "", document["mark"] if document.get("mark") in MARKS else ""
         )  # fmt: skip
 
     def as_dict(self) -> dict[str, Any]:
-        return {"date": self.date, "mark": self.mark, "week": self.week}
+        return {"date": self.date, "mark": self.mark}
 
 
 USUAL = Writes()
@@ -49,7 +45,7 @@ writes: ContextVar[Writes] = ContextVar("writes", default=USUAL)
 
 def checked(document: Mapping[str, Any]) -> Writes:
     """What a person chose. Raises InputError by field."""
-    for key, known in (("date", DATES), ("mark", MARKS), ("week", WEEKS)):
+    for key, known in (("date", DATES), ("mark", MARKS)):
         given = str(document.get(key, ""))
         if given and given not in known:
             raise InputError(key, f"{given[:20]!r} is not one of {', '.join(known.values())}")

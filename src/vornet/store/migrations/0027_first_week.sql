@@ -44,7 +44,7 @@ GRANT SELECT, INSERT, UPDATE, DELETE ON list_file, list_row, list_heading TO vor
 GRANT USAGE ON ALL SEQUENCES IN SCHEMA public TO vornet_app;
 
 -- The fleet's day is told from its zone, on every page and for every token and phone; how a person writes dates and figures.
-ALTER TABLE account ADD COLUMN writes jsonb NOT NULL DEFAULT '{}'; -- {date, mark, week}: '' or absent as the browser's language
+ALTER TABLE account ADD COLUMN writes jsonb NOT NULL DEFAULT '{}'; -- {date, mark}: '' or absent as the browser's language
 DROP FUNCTION fleets_of(integer);
 CREATE FUNCTION fleets_of(wanted integer)
     RETURNS TABLE (fleet_id integer, name text, roles text[], measures text, second_factor text[], zone text)
