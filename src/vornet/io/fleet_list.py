@@ -17,7 +17,7 @@ from vornet.io.list_cells import Cell, Marks, blank
 from vornet.io.list_header import FIELDS, Column, Said, columns_of, letter, recognised, unique
 
 HEADER_WITHIN = 30
-MOST_ROWS = 20_000
+MOST_ROWS = 5_000
 #: what the file says of the whole: a key of ``Assumed`` that has to be said before rows go in
 QUESTIONS = {
     "counts": "What do the meters count, where the list does not say?",
