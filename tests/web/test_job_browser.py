@@ -312,10 +312,10 @@ def test_a_photo_goes_up_and_one_that_is_not_is_refused(phone: Page, served, db,
     (tmp_path / "not.jpg").write_text("hello")
     page.locator("#job-more").click()
     page.locator("#job-photo").set_input_files(str(tmp_path / "not.jpg"))
-    expect(page.locator("#job-refused")).to_contain_text("neither a PDF nor a picture", timeout=10000)
+    expect(page.locator("#job-refused")).to_contain_text("neither a PDF nor a picture", timeout=30000)
     page.locator("#job-more").click()
     page.locator("#job-photo").set_input_files(str(tmp_path / "magnet.jpg"))
-    expect(page.locator("#job-net")).to_have_text("photo sent", timeout=10000)
+    expect(page.locator("#job-net")).to_have_text("photo sent", timeout=30000)
     page.goto(f"{served.url}/jobs/{visit['job']}")
     expect(page.locator(".photos img")).to_have_count(1)
 

@@ -20,6 +20,7 @@ from vornet.core.errors import FormErrors, InputError
 from vornet.flows.house.people import Visitor
 from vornet.flows.judge.settle import settling
 from vornet.flows.lab import put_right
+from vornet.flows.register import units
 from vornet.flows.work import cards, drain, noted, notes, put_off, reopen
 
 router = APIRouter(prefix="/api/v1", tags=["work"])
@@ -420,3 +421,25 @@ def reopen_part(
     with settling(request.app.state.db, who.fleet_id, day) as connection:
         reopen.reopen(connection, who.fleet_id, _known(job_id, "job"), _known(part_id, "part"), given.why, who.name, day)
     return get_job(request, job_id, who)
+
+
+@router.post("/jobs/{job_id}/restore")
+def restore_job(request: Request, job_id: int, given: WhyIn, who: Visitor = permitted("log_work", by_token=True)) -> JobWholeOut:
+    """A card that was cancelled by mistake is planned again."""
+    with settling(request.app.state.db, who.fleet_id, today_of(request)) as connection:
+        reopen.restore(connection, who.fleet_id, _known(job_id, "job"), given.why, who.name)
+    return get_job(request, job_id, who)
+
+
+@router.post("/units/{unit_id}/remove", status_code=204)
+def remove_unit(request: Request, unit_id: int, given: WhyIn, who: Visitor = permitted("edit_register", by_token=True)) -> None:
+    """A unit made by mistake, on which nothing hangs; one with history is retired by the register instead."""
+    with settling(request.app.state.db, who.fleet_id, today_of(request)) as connection:
+        units.remove_unit(connection, who.fleet_id, _known(unit_id, "unit"), given.why, who.name)
+
+
+@router.post("/compartments/{compartment_id}/remove", status_code=204)
+def remove_compartment(request: Request, compartment_id: int, who: Visitor = permitted("edit_register", by_token=True)) -> None:
+    """A compartment made by mistake, on which nothing hangs."""
+    with settling(request.app.state.db, who.fleet_id, today_of(request)) as connection:
+        units.remove_compartment(connection, who.fleet_id, _known(compartment_id, "compartment"), who.name)
