@@ -124,9 +124,10 @@ def test_a_program_may_not_do_by_session_or_scope_what_it_has_no_token_for(db, a
     assert date.fromisoformat(ON) < TODAY
 
 
-def test_a_cancelled_card_is_planned_again_and_what_was_made_by_mistake_goes(db, fleet, api):
+def test_a_cancelled_card_is_planned_again(db, fleet, api):
     client, _, ids = api
-    job = client.post("/jobs", json={"unit_id": ids["MV Test"]["unit_id"], "compartments": [ids["MV Test"]["compartment_id"]], "on": ON}).json()
+    here = ids["MV Test"]
+    job = client.post("/jobs", json={"unit_id": here["unit_id"], "compartments": [here["compartment_id"]], "on": ON}).json()
     number = job["job_id"]
     assert client.post(f"/jobs/{number}/cancel", json={"why": "the wrong week"}).json()["state"] == "cancelled"
     assert client.post(f"/jobs/{number}/restore", json={"why": "it was right"}).json()["state"] == "planned"
