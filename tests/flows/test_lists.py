@@ -109,6 +109,18 @@ def test_a_heading_explained_once_is_known_in_the_next_list_and_in_rows_that_wai
     ]
 
 
+def test_a_row_that_waits_keeps_the_unit_that_stood_above_it(db: Database, fleet_name: str) -> None:
+    text = b"Unit;Hours;Component;Oil;Litres\nT1;900;Engine;X 15W-40;12\n;;Gearbox;X 80W;2x\nT2;800;Engine;X 15W-40;12\n"
+    fleet_id, list_id = made(db, fleet_name, text)
+    with db.fleet(fleet_id) as connection:
+        lists.take(connection, fleet_id, list_id, "t", TODAY)
+        (row,) = lists.waiting(connection, list_id)
+        assert ("Unit", "T1", "") in row["fields"]
+        assert lists.mend(connection, fleet_id, row["list_row_id"], {"Litres": "22"}, "t", TODAY)
+    units = {u["unit"]: u for u in dump.dump(db, fleet_name, TODAY)["units"]}
+    assert [c["compartment"] for c in units["T1"]["compartments"]] == ["Engine", "Gearbox"]
+
+
 def test_the_page_takes_a_list_as_it_is_and_shows_which_cell_is_wrong(db: Database, served: Served, planner: tuple[str, str]) -> None:
     with httpx.Client(base_url=served.url, timeout=120, follow_redirects=True) as c:
         c.post("/sign-in", data={"login": planner[0], "password": planner[1]})

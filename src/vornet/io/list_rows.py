@@ -39,6 +39,7 @@ class Understood:
     questions: list[str] = field(default_factory=list)
     said: list[str] = field(default_factory=list)
     skipped: dict[int, str] = field(default_factory=dict)
+    carried: dict[int, str] = field(default_factory=dict)  # row -> the unit above it that it belongs to
 
 
 @dataclass
@@ -201,7 +202,7 @@ class _Reader:
             out.said.append(f"not read, for they name no compartment while others do: {', '.join(loose)}")
             for name in loose:
                 del self.by_name[name]
-        carried = self._carry()
+        carried = out.carried = self._carry()
         reads = [self.read(row) for row in self.sheet.rows if row.number not in self.left]
         reads = [r for r in reads if not self._total(r)]
         for read in reads:

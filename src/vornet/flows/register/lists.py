@@ -138,11 +138,13 @@ def take(connection: Connection, fleet_id: int, list_file_id: int, by: str, toda
     done = _taken(connection, fleet_id, sheet, base_of(connection, today), assumed, by, today)
     if done.found.questions:
         raise InputError("list", " ".join(fleet_list.QUESTIONS[q] for q in done.found.questions))
+    named = next((name for name, column in sheet.by_name().items() if column.key == "unit"), "")
     for listed in sheet.rows:
         if listed.number in done.problems:
+            above = {named: done.found.carried[listed.number]} if listed.number in done.found.carried else {}
             connection.execute(
                 query("lists.put_row"),
-                {"fleet_id": fleet_id, "list_file_id": list_file_id, "row_no": listed.number, "cells": _cells(listed.cells),
+                {"fleet_id": fleet_id, "list_file_id": list_file_id, "row_no": listed.number, "cells": _cells(above | listed.cells),
                  "problems": _problems(done.problems[listed.number])},
             )  # fmt: skip
     counts = {**done.counts, "rows": len(sheet.rows), "rows_in": done.good, "waits": len(done.problems), "skipped": len(done.found.skipped)}
