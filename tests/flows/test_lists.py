@@ -139,3 +139,21 @@ def test_the_page_takes_a_list_as_it_is_and_shows_which_cell_is_wrong(db: Databa
         refused = c.post(row[1], data={**token, "do": "leave", "why": "", "name.0": "Machine", "cell.0": "T-02 as typed"})
         assert refused.status_code == 422 and "T-02 as typed" in refused.text, "what was typed is kept"
         assert "waits to be read" not in c.get("/library/files").text
+
+
+def test_a_row_that_contradicts_another_does_not_go_in_by_pressing_the_button(db: Database, fleet_name: str) -> None:
+    rows = ("Unit;Hours;Depot;Component;Oil;Litres", "T1;900;North;Engine;X 15W-40;12", "T1;900;South;Gearbox;X 80W;20",
+            "T1;900;North;Engine;X 15W-40;14")  # fmt: skip
+    text = "\n".join(rows).encode()
+    fleet_id, list_id = made(db, fleet_name, text)
+    with db.fleet(fleet_id) as connection:
+        lists.take(connection, fleet_id, list_id, "t", TODAY)
+        depot, litres = lists.waiting(connection, list_id)
+        for row in (depot, litres):
+            assert not lists.mend(connection, fleet_id, row["list_row_id"], {}, "t", TODAY), "nobody has said which is right"
+        again = lists.waiting(connection, list_id)
+        assert ["which is right?" in "".join(why for _, _, why in row["fields"]) for row in again] == [True, True]
+        assert lists.mend(connection, fleet_id, depot["list_row_id"], {"Depot": "North"}, "t", TODAY)
+        assert lists.mend(connection, fleet_id, litres["list_row_id"], {"Litres": "12"}, "t", TODAY)
+    (unit,) = dump.dump(db, fleet_name, TODAY)["units"]
+    assert unit["depot"] == "North" and {c["compartment"]: c["capacity_l"] for c in unit["compartments"]} == {"Engine": 12, "Gearbox": 20}

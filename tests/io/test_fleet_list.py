@@ -267,3 +267,23 @@ def test_what_is_no_list_is_refused_in_words() -> None:
     for content in (b"", b"%PDF-1.4", b"just a letter to the workshop", b"a;b\n1;2\n"):
         with pytest.raises(InputError):
             fleet_list.read(content, {}, Assumed())
+
+
+@pytest.mark.parametrize(
+    ("cells", "heading"),
+    [("B1,4000,120000,Engine,X,500 h,2025-03-01,110000", "Changed at"), ("B1,4000,120000,Engine,X,30000,,", "Change every")],
+)
+def test_a_bare_figure_of_a_unit_with_two_meters_is_asked_about(cells: str, heading: str) -> None:
+    """30,000 taken for hours would be an interval nobody drains at."""
+    found = read(f"Unit,Engine hours,Odometer (km),Component,Oil,Change every,Last oil change,Changed at\n{cells}\n")
+    assert [(p.heading, "h or km" in p.why) for p in found.problems[2]] == [(heading, True)]
+
+
+def test_an_interval_in_the_second_meter_s_unit_goes_with_that_meter_and_its_last_change_too() -> None:
+    found = read(
+        "Unit,Engine hours,Odometer (km),Component,Oil,Change every,Last oil change,Changed at (km)\n"
+        "B1,4000,120000,Gearbox,X,60000 km,2025-03-01,110000\n"
+    )
+    assert not found.problems
+    gearbox = found.document["units"][0]["compartments"][0]
+    assert (gearbox["meter_no"], gearbox["interval_km"], found.document["drains"][0]["meter"]) == (2, 60000, 110000)

@@ -14,6 +14,7 @@ from vornet.core.errors import InputError
 from vornet.flows.house import fleets, health, trail
 from vornet.flows.judge import evaluate
 from vornet.flows.register import dump
+from vornet.flows.weeks import webhooks
 from vornet.store import backup, cluster, fleet_file, wholeness
 from vornet.store.database import Database, StoreError
 
@@ -85,10 +86,17 @@ def test_nobody_s_key_leaves_with_a_fleet(db, fleet, tmp_path):
     with db.fleet(fleets.find(db, fleet)) as c:
         c.execute("INSERT INTO lab (fleet_id, name, way, address, key) VALUES (%s, 'L', 'pull', 'https://lab.example', 'sealed-key')",
                   [fleets.find(db, fleet)])  # fmt: skip
+        webhooks.put(c, fleets.find(db, fleet), "https://told.example/x", ["due"], "t", TODAY)
     fleet_file.write(db.location, fleet, tmp_path / "f.zip")
     with zipfile.ZipFile(tmp_path / "f.zip") as pack:
         assert b"sealed-key" not in b"".join(pack.read(n) for n in pack.namelist())
-        assert not {"tables/membership.csv", "tables/api_token.csv", "tables/session.csv"} & set(pack.namelist())
+        assert not {
+            "tables/webhook.csv",
+            "tables/webhook_delivery.csv",
+            "tables/membership.csv",
+            "tables/api_token.csv",
+            "tables/session.csv",
+        } & set(pack.namelist())
 
 
 def test_a_day_s_backup_is_written_once_by_rule_and_old_ones_go(elsewhere, tmp_path, monkeypatch):

@@ -26,7 +26,7 @@ COMMANDS = typer.main.get_command(cli.app)
 
 @pytest.fixture
 def client(db, planner):
-    made = TestClient(create_app(db, today=TODAY), follow_redirects=True)
+    made = TestClient(create_app(db, today=TODAY), follow_redirects=True, client=("127.0.0.1", 50000))
     made.post("/sign-in", data={"login": planner[0], "password": planner[1]})
     return made
 

@@ -8,19 +8,13 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import date
 
-from vornet.core import measures
+from vornet.core import measures, written_day
 from vornet.core.errors import InputError
 from vornet.core.measures import Hand
 from vornet.io.list_header import METER_UNITS, TIME_UNITS, UNITS, VOLUME_UNITS, plain
 
 Cell = str | float | bool
 _BLANK = {"", "-", "--", "–", "—", "n/a", "na", "none", "null", "nil", "?", "unknown", "tbc", "tbd", "keine", "k.a.", "aucun"}
-_MONTHS = {name: i % 12 + 1 for i, name in enumerate(
-    "jan feb mar apr may jun jul aug sep oct nov dec january february march april may june july august september october november december "
-    "januar februar marz april mai juni juli august september oktober november dezember "
-    "janvier fevrier mars avril mai juin juillet aout septembre octobre novembre decembre "
-    "enero febrero marzo abril mayo junio julio agosto septiembre octubre noviembre diciembre".split())}  # fmt: skip
-_MONTHS |= {"sept": 9, "okt": 10, "dez": 12, "des": 12, "mrz": 3, "mai": 5}
 _DAYS = {"days": 1.0, "weeks": 7.0, "months": 365 / 12, "years": 365.0}
 _SCALE = {"1000 km": ("km", 1000.0), "1000 mi": ("mi", 1000.0)}
 MILE_KM = 1.609344  # exact by definition
@@ -184,45 +178,12 @@ def day(cell: Cell, marks: Marks, today: date) -> date:
     """
     if isinstance(cell, bool | int | float):
         raise ValueError(f"{text_of(cell)[:40]!r} is a number, not a date: format the cell as a date, or write 2026-01-05")
-    found = _day(cell.strip(), marks)
+    try:
+        found = written_day.read(cell, marks.day_first)
+    except written_day.TwoDays as error:
+        raise ValueError(f"{error}: say which comes first, day or month") from None
     if found > today:
         raise ValueError(f"{found.isoformat()} lies ahead")
     if found.year < 1950:
         raise ValueError(f"{found.isoformat()} is too long ago")
     return found
-
-
-def _day(text: str, marks: Marks) -> date:
-    shown = f"{text[:40]!r}"
-    clock = r"(?:[T ]\s*\d{1,2}:\d{2}.*)?"
-    try:
-        if iso := re.fullmatch(rf"(\d{{4}})[-/.](\d{{1,2}})[-/.](\d{{1,2}}){clock}", text):
-            return date(int(iso[1]), int(iso[2]), int(iso[3]))
-        if dotted := re.fullmatch(rf"(\d{{1,2}})\.\s?(\d{{1,2}})\.\s?(\d{{4}}|\d\d){clock}", text):
-            return date(_year(dotted[3]), int(dotted[2]), int(dotted[1]))
-        if slashed := re.fullmatch(rf"(\d{{1,2}})[/-](\d{{1,2}})[/-](\d{{4}}|\d\d){clock}", text):
-            first, second, year = int(slashed[1]), int(slashed[2]), _year(slashed[3])
-            if marks.day_first is None and first != second:
-                both = [date(year, m, d) for d, m in ((first, second), (second, first)) if m <= 12]
-                if len(both) == 2:
-                    raise ValueError(f"{shown} may be {both[0].isoformat()} or {both[1].isoformat()}: say which comes first, day or month")
-                return both[0]
-            d, m = (first, second) if marks.day_first is not False else (second, first)
-            return date(year, m, d)
-        words = plain(text).split()
-        if len(words) == 3 and (named := [w for w in words if w in _MONTHS]):
-            rest = [w for w in words if w not in _MONTHS]
-            if len(named) == 1 and len(rest) == 2:
-                d_text, y_text = (rest[1], rest[0]) if len(rest[0]) == 4 else (rest[0], rest[1])
-                return date(_year(y_text), _MONTHS[named[0]], int(re.sub(r"(st|nd|rd|th)$", "", d_text)))
-    except ValueError as error:
-        if "may be" in str(error):
-            raise
-        raise ValueError(f"{shown} is no day of any calendar") from None
-    except IndexError:
-        raise ValueError(f"{shown} is no day of any calendar") from None
-    raise ValueError(f"{shown} is not a date")
-
-
-def _year(text: str) -> int:
-    return int(text) if len(text) == 4 else 2000 + int(text) if int(text) < 70 else 1900 + int(text)

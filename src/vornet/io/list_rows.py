@@ -16,6 +16,8 @@ from vornet.io.list_cells import Cell, text_of
 from vornet.io.list_header import FIELDS, Column, kind_of, plain
 
 _TOTALS = {"total", "totals", "sum", "subtotal", "grand total", "summe", "gesamt", "average", "mean", "somme", "totaal", "totalt"}
+#: a figure without a unit, of a unit with a meter in hours and one in km
+TWO_METERS = "h or km? The unit has a meter of each: write the unit behind it"
 _KINDS = ("engine", "gearbox", "primary", "final_drive", "differential", "axle", "hydraulics", "compressor", "other")
 _NO_NAME = re.compile(r"\d{4}-\d\d-\d\d|\d{1,2}[./]\d{1,2}[./]\d{2,4}|.*\?")
 _GRADE = re.compile(r"\b(\d{1,2}W-?\d{2,3}|(?:ISO )?VG ?\d{2,4}|SAE ?\d{2,3})\b", re.IGNORECASE)
@@ -27,6 +29,7 @@ class CellProblem:
 
     heading: str
     why: str
+    clash: bool = False  # it speaks against another row: which is right has to be said
 
 
 @dataclass
@@ -83,10 +86,10 @@ class _Reader:
         self.named = any(c.key == "compartment" for c in self.by_name.values())
 
     # -- one row
-    def wrong(self, row: ListRow, heading: str, why: str) -> None:
+    def wrong(self, row: ListRow, heading: str, why: str, clash: bool = False) -> None:
         known = self.out.problems.setdefault(row.number, [])
         if not any(p.heading == heading for p in known):
-            known.append(CellProblem(heading, why))
+            known.append(CellProblem(heading, why, clash))
 
     def heading(self, key: str, compartment: str = "") -> str:
         for name, c in self.by_name.items():
@@ -320,13 +323,14 @@ class _Reader:
             from_row.setdefault(unit, row.number)
             self._merge(mine, facts, row, from_row[unit], "")
             for value, u in read.meters:
+                if second and not u:
+                    self.wrong(row, self._meter_heading(""), TWO_METERS)
                 no = 2 if second and u == second and u != first else 1
                 on = read.meter_on or self.today
                 known = readings.setdefault((unit, on, no), (value, row.number))
                 if known[0] != value:
-                    self.wrong(
-                        row, self._meter_heading(u or first), f"{value:g} here, {known[0]:g} in row {known[1]}: the same meter, the same day"
-                    )
+                    why = f"{value:g} here, {known[0]:g} in row {known[1]}: the same meter, the same day"
+                    self.wrong(row, self._meter_heading(u or first), why, True)
             for part in read.parts.values():
                 self._part(read, part, (first, second), parts, from_row, drains, grades)
         self._finish(units, parts, from_row, readings, drains, grades)
@@ -335,7 +339,7 @@ class _Reader:
         for key, value in facts.items():
             if into.setdefault(key, value) != value:
                 shown = "" if isinstance(value, list) else f"{value} here, {into[key]} "
-                self.wrong(row, self.heading(_column_key(key), compartment), f"{shown}in row {first_row}: which is right?")
+                self.wrong(row, self.heading(_column_key(key), compartment), f"{shown}in row {first_row}: which is right?", True)
 
     def _known_part(self, unit: str, name: str) -> dict[str, Any]:
         mine = self.units.get(unit, {}).get("compartments", ())
@@ -367,7 +371,8 @@ class _Reader:
         mine = parts.setdefault(key, {"compartment": name})
         from_row.setdefault(key, row.number)
         self._merge(mine, facts, row, from_row[key], group)
-        self._drain(read, part, name, counts, drains, group)
+        no = facts.get("meter_no") or known.get("meter_no") or 1
+        self._drain(read, part, name, counts, no, drains, group)
 
     def _intervals(self, row: ListRow, part: _Part, counts: tuple[str, str], group: str) -> dict[str, Any]:
         """Interval and cap in what the compartment's meter counts, and which of the unit's meters that is."""
@@ -376,6 +381,8 @@ class _Reader:
         for key, said in (("interval", part.interval), ("cap", part.cap)):
             if said is None:
                 continue
+            if said.bare is not None and second:
+                self.wrong(row, self.heading(key, group), TWO_METERS)
             if said.days and key == "interval":
                 out["interval_days"] = said.days
             elif said.days:
@@ -398,8 +405,9 @@ class _Reader:
         return out
 
     def _drain(
-        self, read: _Read, part: _Part, name: str, counts: tuple[str, str], drains: dict[tuple[str, str, date], dict[str, Any]], group: str
-    ) -> None:
+        self, read: _Read, part: _Part, name: str, counts: tuple[str, str], meter_no: int,
+        drains: dict[tuple[str, str, date], dict[str, Any]], group: str,
+    ) -> None:  # fmt: skip
         row = read.row
         if part.drained_on is None:
             if part.drained_meter is not None and not any(
@@ -411,8 +419,10 @@ class _Reader:
             self.out.said.append(f"row {row.number}: the last change of {name} has no meter beside its day, and is not taken as a drain")
             return
         value, u = part.drained_meter
-        if u and u != counts[0]:
-            self.wrong(row, self.heading("drained_meter", group), f"is in {u}; the unit's meter counts {counts[0]}")
+        mine = counts[meter_no - 1] or counts[0]
+        if u != mine and (u or counts[1]):
+            why = f"is in {u}; the compartment goes by the meter that counts {mine}" if u else TWO_METERS
+            self.wrong(row, self.heading("drained_meter", group), why)
             return
         drain: dict[str, Any] = {"unit": read.unit, "compartment": name, "on": part.drained_on.isoformat(), "meter": value}
         if part.drained_in_l is not None:
@@ -425,6 +435,7 @@ class _Reader:
                 row,
                 self.heading("drained_meter", group),
                 f"{value:g} here, {drains[key]['meter']:g} in row {drains[key]['row']}, the same day",
+                True,
             )
 
     def _finish(
@@ -476,7 +487,10 @@ def settled(sheet: Sheet, base: Mapping[str, Any], assumed: Assumed, today: date
         document = register_file.understand({"fleet": "x", **found.document})
         for problem in document.problems:
             number, cell = in_the_list(sheet, found, problem)
-            found.problems.setdefault(number, []).append(cell)
+            if number:
+                found.problems.setdefault(number, []).append(cell)
+            else:
+                found.said.append(str(problem))
         if not found.problems:
             break
         wrong |= found.problems

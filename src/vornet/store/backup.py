@@ -54,8 +54,8 @@ class Written:
 
 
 # ---- what is in the database -----------------------------------------------------------------------------------
-def _tables(connection: psycopg.Connection[Any]) -> dict[str, dict[str, Any]]:
-    """Rows and digest of every table, whatever order the rows lie in."""
+def same_text(connection: psycopg.Connection[Any]) -> None:
+    """From here on in this transaction the same row is the same text, wherever it lies."""
     for setting in (
         "TimeZone TO 'UTC'",
         "DateStyle TO 'ISO'",
@@ -63,7 +63,12 @@ def _tables(connection: psycopg.Connection[Any]) -> dict[str, dict[str, Any]]:
         "extra_float_digits TO 1",
         "IntervalStyle TO 'iso_8601'",
     ):
-        connection.execute(f"SET LOCAL {setting}")  # the same row, the same text, wherever it lies
+        connection.execute(sql.SQL("SET LOCAL " + setting))
+
+
+def _tables(connection: psycopg.Connection[Any]) -> dict[str, dict[str, Any]]:
+    """Rows and digest of every table, whatever order the rows lie in."""
+    same_text(connection)
     names = connection.execute(
         "SELECT c.relname FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace "
         "WHERE n.nspname = 'public' AND c.relkind = 'r' AND c.relname !~ '^_?yoyo' ORDER BY 1"

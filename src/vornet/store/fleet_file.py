@@ -1,7 +1,7 @@
 """One whole fleet in one open file, and into another installation: every table's rows as CSV in a ZIP, with a count and a digest each.
 
-What belongs to an installation stays there: people, their rights and tokens, links, keys of labs. The audit trail goes along line by line;
-its chain is made anew where it arrives, and the chain as it was lies beside it in the file.
+What belongs to an installation stays there: people, their rights and tokens, links, webhooks, keys of labs. The audit trail goes along line
+by line; its chain is made anew where it arrives, and the chain as it was lies beside it in the file.
 """
 
 from __future__ import annotations
@@ -19,13 +19,14 @@ import psycopg
 from psycopg import sql
 
 from vornet.core.errors import InputError
+from vornet.store import backup
 from vornet.store.database import Location, StoreError, migrations_here
 
 MANIFEST = "fleet.json"
 #: tables that are an installation's, or made anew
 LEFT_OUT = frozenset({
     "membership", "api_token", "session", "job_device", "invitation", "password_link", "works_at", "feed", "mail", "touched", "fleet",
-    "note_heard", "evaluated",
+    "note_heard", "evaluated", "webhook", "webhook_delivery",
 })  # fmt: skip
 #: made anew on arrival, kept in the file to be looked at
 BESIDE = frozenset({"audit_link"})
@@ -101,17 +102,6 @@ def _tables(connection: psycopg.Connection[Any]) -> list[_Table]:
     return out
 
 
-def _settings(connection: psycopg.Connection[Any]) -> None:
-    for setting in (
-        "TimeZone TO 'UTC'",
-        "DateStyle TO 'ISO'",
-        "bytea_output TO 'hex'",
-        "extra_float_digits TO 1",
-        "IntervalStyle TO 'iso_8601'",
-    ):
-        connection.execute(sql.SQL("SET LOCAL " + setting))
-
-
 def _digest(connection: psycopg.Connection[Any], table: _Table, fleet_id: int) -> dict[str, Any]:
     """Rows and digest of a fleet's part of a table, whatever its fleet is numbered here."""
     asked = sql.SQL(
@@ -129,7 +119,7 @@ def write(location: Location, fleet: str, to: Path) -> Moved:
         raise InputError("file", f"{to} is there already")
     with psycopg.connect(location.owner_url) as connection:
         connection.isolation_level = psycopg.IsolationLevel.REPEATABLE_READ
-        _settings(connection)
+        backup.same_text(connection)
         row = connection.execute("SELECT fleet_id FROM fleet WHERE name = %s", [fleet]).fetchone()
         if row is None:
             raise InputError("fleet", f"there is no fleet named {fleet!r}")
@@ -197,7 +187,7 @@ def _fits(manifest: dict[str, Any]) -> None:
 
 
 def _read(connection: psycopg.Connection[Any], pack: zipfile.ZipFile, manifest: dict[str, Any], fleet: str) -> Moved:
-    _settings(connection)
+    backup.same_text(connection)
     if connection.execute("SELECT 1 FROM fleet WHERE name = %s", [fleet]).fetchone():
         raise InputError("fleet", f"there is a fleet named {fleet!r} already: give another name")
     made = connection.execute("INSERT INTO fleet (name) VALUES (%s) RETURNING fleet_id", [fleet]).fetchone()

@@ -2,21 +2,25 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Mapping
 from contextvars import ContextVar
 from dataclasses import dataclass
 from datetime import date
 from typing import Any
 
+from vornet.core import written_day
 from vornet.core.errors import InputError
 
+#: how a day is written in each style, with its year and without; in words where none is said
+_STYLES = {
+    "iso": ("%Y-%m-%d", "%m-%d"),
+    "dots": ("%d.%m.%Y", "%d.%m."),
+    "day_first": ("%d/%m/%Y", "%d/%m"),
+    "month_first": ("%m/%d/%Y", "%m/%d"),
+}
 #: styles of a day, with an example each
 DATES = {"words": "5 Jan 2026", "iso": "2026-01-05", "dots": "05.01.2026", "day_first": "05/01/2026", "month_first": "01/05/2026"}
 MARKS = {".": "1,234.5", ",": "1.234,5"}
-_MONTHS = {name: i % 12 + 1 for i, name in enumerate(
-    "jan feb mar apr may jun jul aug sep oct nov dec january february march april may june july august september october november "
-    "december".split())} | {"sept": 9}  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -61,15 +65,7 @@ def day(value: date | None) -> str:
     if value is None:
         return "–"
     style = writes.get().date
-    if style == "iso":
-        return f"{value:%Y-%m-%d}"
-    if style == "dots":
-        return f"{value:%d.%m.%Y}"
-    if style == "day_first":
-        return f"{value:%d/%m/%Y}"
-    if style == "month_first":
-        return f"{value:%m/%d/%Y}"
-    return f"{value.day} {value:%b %Y}"
+    return f"{value:{_STYLES[style][0]}}" if style in _STYLES else f"{value.day} {value:%b %Y}"
 
 
 def short_day(value: date | None, today: date | None = None) -> str:
@@ -79,15 +75,7 @@ def short_day(value: date | None, today: date | None = None) -> str:
     if today is not None and value.year != today.year:
         return day(value)
     style = writes.get().date
-    if style == "iso":
-        return f"{value:%m-%d}"
-    if style == "dots":
-        return f"{value:%d.%m.}"
-    if style == "day_first":
-        return f"{value:%d/%m}"
-    if style == "month_first":
-        return f"{value:%m/%d}"
-    return f"{value.day} {value:%b}"
+    return f"{value:{_STYLES[style][1]}}" if style in _STYLES else f"{value.day} {value:%b}"
 
 
 def figure(value: float | None, decimals: int = 0) -> str:
@@ -118,39 +106,13 @@ def read_day(text: str, field: str) -> date | None:
     >>> read_day("5 Jan 2026", "on"), read_day("2026-01-05", "on"), read_day("5.1.26", "on")
     (datetime.date(2026, 1, 5), datetime.date(2026, 1, 5), datetime.date(2026, 1, 5))
     """
-    plain = " ".join(text.split())
-    if not plain:
+    if not text.strip():
         return None
-    shown = f"{plain[:30]!r}"
+    day_first = {"month_first": False, "day_first": True, "dots": True}.get(writes.get().date)
     try:
-        if found := re.fullmatch(r"(\d{4})[-/.](\d{1,2})[-/.](\d{1,2})", plain, re.ASCII):
-            return date(int(found[1]), int(found[2]), int(found[3]))
-        if found := re.fullmatch(r"(\d{1,2})\.\s?(\d{1,2})\.\s?(\d{4}|\d\d)", plain, re.ASCII):
-            return date(_year(found[3]), int(found[2]), int(found[1]))
-        if found := re.fullmatch(r"(\d{1,2})[/-](\d{1,2})[/-](\d{4}|\d\d)", plain, re.ASCII):
-            return _slashed(int(found[1]), int(found[2]), _year(found[3]), shown, field)
-        if found := re.fullmatch(r"(\d{1,2})\.?[ -]([A-Za-z]{3,9})\.?,?[ -](\d{4}|\d\d)", plain, re.ASCII):
-            return date(_year(found[3]), _MONTHS[found[2].lower()], int(found[1]))
-        if found := re.fullmatch(r"([A-Za-z]{3,9})\.? (\d{1,2}),? (\d{4}|\d\d)", plain, re.ASCII):
-            return date(_year(found[3]), _MONTHS[found[1].lower()], int(found[2]))
-    except (ValueError, KeyError):
-        raise InputError(field, f"{shown} is no day of the calendar") from None
-    raise InputError(field, f"{shown} is not a date: write {day(date(2026, 1, 5))}, or 2026-01-05")
-
-
-def _slashed(first: int, second: int, year: int, shown: str, field: str) -> date:
-    style = writes.get().date
-    if style == "month_first":
-        return date(year, first, second)
-    if style in ("day_first", "dots") or first == second or first > 12:
-        return date(year, second, first)
-    if second > 12:
-        return date(year, first, second)
-    one, other = date(year, second, first), date(year, first, second)
-    raise InputError(
-        field, f"{shown} may be {one.day} {one:%B} or {other.day} {other:%B}: write it as 2026-01-05, or say under your account how you write"
-    )
-
-
-def _year(text: str) -> int:
-    return int(text) if len(text) == 4 else 2000 + int(text) if int(text) < 70 else 1900 + int(text)
+        return written_day.read(text, day_first)
+    except written_day.TwoDays as error:
+        said = f"{error}: write it as {error.first.isoformat()}, or say under your account how you write"
+        raise InputError(field, said) from None
+    except ValueError as error:
+        raise InputError(field, f"{error}: write {day(date(2026, 1, 5))}, or 2026-01-05") from None

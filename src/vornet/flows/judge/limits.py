@@ -114,20 +114,31 @@ def typed(rows: list[FixedLimit], duty: str, form: dict[str, Any], family: str =
         row = FixedLimit(r.duty, r.key, r.side, r.basis, watch, act, source)
         check_limit(row, f"{BY_KEY[r.key].name} {r.side}")
         out.append(row)
-    key = str(form.get("new.key") or "")
-    if key:
-        side, basis = str(form.get("new.side") or "high"), str(form.get("new.basis") or "absolute")
-        if key not in INDEX or side not in ("high", "low") or basis not in BASIS_WORDS:
-            raise InputError("new", "is not a measurand, side and basis")
-        watch, act = _figure(form, "new.watch"), _figure(form, "new.act")
-        if watch is None or act is None:
-            raise InputError(BY_KEY[key].name, "needs both watch and act")
-        if any((r.duty, r.key, r.side) == (duty, key, side) and r.scope == ("", "") for r in out):
-            raise InputError(BY_KEY[key].name, f"has a {side} limit already")
-        row = FixedLimit(duty, key, side, basis, watch, act, "set by the fleet")  # type: ignore[arg-type]
-        check_limit(row, f"{BY_KEY[key].name} {side}")
-        out.append(row)
+    if (
+        added := _added(form, duty, [(r.key, r.side) for r in out if r.duty == duty and r.scope == ("", "")], "set by the fleet")
+    ) is not None:
+        out.append(added)
     return out
+
+
+def _added(
+    form: dict[str, Any], duty: str, there: list[tuple[str, str]], source: str, scope: tuple[str, str] = ("", "")
+) -> FixedLimit | None:  # fmt: skip
+    """The row that a form adds, None where it adds none. Raises InputError by field; for a measurand and side that are ``there``."""
+    key = str(form.get("new.key") or "")
+    if not key:
+        return None
+    side, basis = str(form.get("new.side") or "high"), str(form.get("new.basis") or "absolute")
+    if key not in INDEX or side not in ("high", "low") or basis not in BASIS_WORDS:
+        raise InputError("new", "is not a measurand, side and basis")
+    watch, act = _figure(form, "new.watch"), _figure(form, "new.act")
+    if watch is None or act is None:
+        raise InputError(BY_KEY[key].name, "needs both watch and act")
+    if (key, side) in there:
+        raise InputError(BY_KEY[key].name, f"has a {side} limit already")
+    row = FixedLimit(duty, key, side, basis, watch, act, source, *scope)  # type: ignore[arg-type]
+    check_limit(row, f"{BY_KEY[key].name} {side}")
+    return row
 
 
 def _typed_own(rows: list[FixedLimit], duty: str, form: dict[str, Any], family: str, unit: str, above: str) -> list[FixedLimit]:
@@ -151,19 +162,8 @@ def _typed_own(rows: list[FixedLimit], duty: str, form: dict[str, Any], family: 
         row = replace(r, watch=watch, act=act, family=scope[0], unit=scope[1], source=r.source if same else f"set for {whose}")
         check_limit(row, f"{BY_KEY[key].name} {side}")
         out.append(row)
-    key = str(form.get("new.key") or "")
-    if key:
-        to, basis = str(form.get("new.side") or "high"), str(form.get("new.basis") or "absolute")
-        watch, act = _figure(form, "new.watch"), _figure(form, "new.act")
-        if key not in INDEX or to not in ("high", "low") or basis not in BASIS_WORDS:
-            raise InputError("new", "is not a measurand, side and basis")
-        if watch is None or act is None:
-            raise InputError(BY_KEY[key].name, "needs both watch and act")
-        if any(place == (key, to) for place in seen):
-            raise InputError(BY_KEY[key].name, f"has a {to} limit already: change that one")
-        row = FixedLimit(duty, key, to, basis, watch, act, f"set for {whose}", *scope)  # type: ignore[arg-type]
-        check_limit(row, f"{BY_KEY[key].name} {to}")
-        out.append(row)
+    if (added := _added(form, duty, list(seen), f"set for {whose}", scope)) is not None:
+        out.append(added)
     return out
 
 

@@ -160,7 +160,7 @@ def _cells(cells: Mapping[str, Cell]) -> str:
 
 
 def _problems(problems: list[CellProblem]) -> str:
-    return json.dumps([[p.heading, p.why] for p in problems], ensure_ascii=False)
+    return json.dumps([[p.heading, p.why, p.clash] for p in problems], ensure_ascii=False)
 
 
 # ---- rows that wait --------------------------------------------------------------------------------------------
@@ -169,7 +169,7 @@ def waiting(connection: Connection, list_file_id: int) -> list[dict[str, Any]]:
     rows = connection.execute(query("lists.rows"), {"list_file_id": list_file_id}).fetchall()
     for row in rows:
         why: dict[str, str] = {}
-        for heading, text in row["problems"]:
+        for heading, text, _ in row["problems"]:
             why[heading] = f"{why[heading]}; {text}" if heading in why else text
         cells = {name: text_of(cell) for name, cell in row["cells"]}
         row["fields"] = [(name, shown, why.get(name, "")) for name, shown in cells.items()]
@@ -191,6 +191,9 @@ def mend(connection: Connection, fleet_id: int, list_row_id: int, typed: Mapping
             cells[name] = was[name]
         elif text:
             cells[name] = text
+    if still := [CellProblem(*p) for p in row["problems"] if p[2] and cells.get(p[0]) == was.get(p[0])]:
+        _still_wrong(connection, list_row_id, cells, still)  # which of two is right is said by changing the one that is not
+        return False
     content = fleet_list_of(connection, row["list_file_id"])
     assumed = Assumed.of(row["assumed"])
     whole = fleet_list.read(content, meanings(connection), assumed)
@@ -200,14 +203,17 @@ def mend(connection: Connection, fleet_id: int, list_row_id: int, typed: Mapping
     done = _taken(connection, fleet_id, sheet, base_of(connection, today), assumed, by, today)
     if done.problems or done.found.questions or done.found.skipped:
         problems = done.problems.get(row["row_no"]) or [CellProblem("", "; ".join(done.found.skipped.values()) or "is not understood")]
-        connection.execute(
-            query("lists.row_still_wrong"), {"list_row_id": list_row_id, "cells": _cells(cells), "problems": _problems(problems)}
-        )
+        _still_wrong(connection, list_row_id, cells, problems)
         return False
     settled = {"list_row_id": list_row_id, "state": "in", "cells": _cells(cells), "by": by, "why": ""}
     connection.execute(query("lists.settle_row"), settled)
     fleets.audit(connection, fleet_id, by, "list row mended", row["name"], row=row["row_no"])
     return True
+
+
+def _still_wrong(connection: Connection, list_row_id: int, cells: Mapping[str, Cell], problems: list[CellProblem]) -> None:
+    row = {"list_row_id": list_row_id, "cells": _cells(cells), "problems": _problems(problems)}
+    connection.execute(query("lists.row_still_wrong"), row)
 
 
 def leave_out(connection: Connection, fleet_id: int, list_row_id: int, why: str, by: str) -> None:

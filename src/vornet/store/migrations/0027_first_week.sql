@@ -19,7 +19,7 @@ CREATE TABLE list_row (
     list_file_id bigint NOT NULL,
     row_no      integer NOT NULL,
     cells       jsonb NOT NULL, -- [[heading, cell], …] in the file's order
-    problems    jsonb NOT NULL, -- [[heading, why], …]
+    problems    jsonb NOT NULL, -- [[heading, why, whether it speaks against another row], …]
     state       text NOT NULL DEFAULT 'waits' CHECK (state IN ('waits', 'in', 'left')),
     settled_by  text,
     settled_why text NOT NULL DEFAULT '',
