@@ -191,7 +191,8 @@ SCREENS = ("/", "/decide", "/decide/trials?family=HX-6+marine", "/decide/fleet",
            "/library/oils", "/library/oils/new", "/library/templates", "/library/doubts", "/library/files", "/units/new",
            "/admin/settings", "/me", "unit", "unit/edit", "unit/items/new", "unit/compartments/new", "compartment/register",
            "/jobs?state=all", "unit/job", "quick", "/calculators", "/lab?show=rows", "/lab?show=files", "lab file", "lab row",
-           "/lab/bottles", "/lab/labs", "/review", "/review/actions", "/limits", "/limits/precision", "/backtest")  # fmt: skip
+           "/lab/bottles", "/lab/labs", "/review", "/review/actions", "/limits", "/limits/precision", "/backtest", "/begin",
+           "/admin/webhooks", "/docs/", "/docs/guide/running/")  # fmt: skip
 
 
 RULES = {"light": ["wcag2a", "wcag2aa", "wcag21aa", "wcag22aa"], "dark": ["color-contrast"]}  # what the dark one may change is colours

@@ -25,6 +25,8 @@ LEAST_FREE = 2_000_000_000
 OLDEST_SERVER, OLDEST_PYTHON = 15, (3, 11)
 #: a job that waits longer has no worker, s
 QUEUE_S = 600
+#: a failure that is older is no news, s
+FAILED_S = 7 * 86_400
 #: columns that name a row of a table by another name than the table's
 _NAMED = {"superseded_by": "", "old_sample_id": "sample", "shared_unit_id": "unit"}
 Found = tuple[str, str, bool]
@@ -163,8 +165,12 @@ def _queue(connection: psycopg.Connection[Any]) -> Found:
         "SELECT count(*) FROM procrastinate_jobs j WHERE status = 'todo' AND coalesce(scheduled_at, (SELECT min(at) "
         "FROM procrastinate_events e WHERE e.job_id = j.id)) < now() - make_interval(secs => %s)", QUEUE_S,
     )[0]  # fmt: skip
-    failed = counts.get("failed", 0)
-    words = f"{counts.get('todo', 0)} wait, {counts.get('doing', 0)} at work, {failed} failed"
+    failed = _one(
+        connection,
+        "SELECT count(*) FROM procrastinate_jobs j WHERE status = 'failed' AND EXISTS (SELECT 1 FROM procrastinate_events e "
+        "WHERE e.job_id = j.id AND e.type = 'failed' AND e.at > now() - make_interval(secs => %s))", FAILED_S,
+    )[0]  # fmt: skip
+    words = f"{counts.get('todo', 0)} wait, {counts.get('doing', 0)} at work, {failed} failed within a week"
     return (
         "queue",
         words + (f"; {late} have waited more than {QUEUE_S // 60} minutes: is a worker running?" if late else ""),

@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from html import escape
-from html.parser import HTMLParser
 from typing import TYPE_CHECKING
 from urllib.parse import urlsplit
 
@@ -15,6 +13,7 @@ from fastapi.responses import HTMLResponse, Response
 from starlette.concurrency import run_in_threadpool
 
 from vornet.core.errors import InputError
+from vornet.web.page_forms import PageForm, Tag, forms_of
 
 if TYPE_CHECKING:
     from vornet.web.pages import Posted
@@ -24,100 +23,25 @@ _KEPT = ("csrf", "seen")
 LARGEST = 4_000_000
 
 
-@dataclass
-class _Tag:
-    """A tag of a form: where it stands in the page, its attributes, and for a select's option or a textarea what is inside it."""
-
-    kind: str
-    start: int
-    end: int
-    attrs: dict[str, str | None]
-    inside: str = ""
-    inside_end: int = 0
-    select: str = ""
-    label: str = ""
-
-
-@dataclass
-class _Form:
-    action: str
-    tags: list[_Tag] = field(default_factory=list)
-
-    def names(self) -> set[str]:
-        return {t.attrs.get("name") or "" for t in self.tags} - {""}
-
-
-class _Forms(HTMLParser):
-    """Every form of a page with its fields and their places."""
-
-    def __init__(self, page: str) -> None:
-        super().__init__(convert_charrefs=True)
-        self.page, self.forms = page, list[_Form]()
-        self._starts = [0]
-        for line in page.split("\n"):
-            self._starts.append(self._starts[-1] + len(line) + 1)
-        self._form: _Form | None = None
-        self._select, self._label, self._open = "", "", False
-        self.feed(page)
-
-    def _at(self) -> int:
-        line, column = self.getpos()
-        return self._starts[line - 1] + column
-
-    def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
-        a = dict(attrs)
-        start = self._at()
-        end = start + len(self.get_starttag_text() or "")
-        if tag == "form":
-            self._form = _Form(urlsplit(a.get("action") or "").path)
-            self.forms.append(self._form)
-        elif tag == "label":
-            self._label = ""
-        elif self._form is not None and tag in ("input", "option", "textarea", "select"):
-            if tag == "select":
-                self._select = a.get("name") or ""
-            self._form.tags.append(_Tag(tag, start, end, a, select=self._select if tag == "option" else "", label=self._label.strip()))
-            self._open = tag in ("option", "textarea")
-
-    def handle_data(self, data: str) -> None:
-        if self._open and self._form is not None:
-            self._form.tags[-1].inside += data
-        else:
-            self._label += data
-
-    def handle_endtag(self, tag: str) -> None:
-        if tag in ("textarea", "option") and self._form is not None and self._form.tags:
-            self._form.tags[-1].inside_end = self._at()
-            self._open = False
-        elif tag == "select":
-            self._select = ""
-        elif tag == "form":
-            self._form = None
-
-
 def refilled(page: str, path: str, typed: Posted, wrong: Mapping[str, str]) -> str:
     """A page whose form for ``path`` holds what was typed, with what is wrong beside the fields it names."""
-    form = _which(_Forms(page).forms, path, typed)
+    form = _which(forms_of(page), path, typed)
     if form is None:
         return page
     edits: list[tuple[int, int, str]] = []
     for tag in form.tags:
-        name = tag.select or tag.attrs.get("name") or ""
+        name = tag.name
         why = _said_of(tag, name, wrong) if tag.kind != "option" else ""
-        if (
-            name in _KEPT
-            or tag.attrs.get("type") in ("hidden", "file", "password")
-            or (name not in typed and tag.attrs.get("type") != "checkbox")
-        ):
+        if name in _KEPT or tag.type in ("hidden", "file", "password") or (name not in typed and tag.type != "checkbox"):
             continue
         given = typed.many(name) or ([typed[name]] if name in typed else [])
         attrs = {k: v for k, v in tag.attrs.items() if k not in ("selected", "checked")}
-        if tag.kind == "input" and tag.attrs.get("type") in ("checkbox", "radio"):
-            if (tag.attrs.get("value") or "on") in given:
+        if tag.kind == "input" and tag.type in ("checkbox", "radio"):
+            if tag.value in given:
                 attrs["checked"] = None
         elif tag.kind == "input":
             attrs["value"] = typed.get(name, "")
-        elif tag.kind == "option" and (tag.attrs["value"] if "value" in tag.attrs else tag.inside.strip()) in given:
+        elif tag.kind == "option" and tag.value in given:
             attrs["selected"] = None
         if why and "aria-invalid" not in attrs and tag.kind != "option":
             attrs["aria-invalid"] = "true"
@@ -131,17 +55,17 @@ def refilled(page: str, path: str, typed: Posted, wrong: Mapping[str, str]) -> s
     return page
 
 
-def _which(forms: list[_Form], path: str, typed: Posted) -> _Form | None:
+def _which(forms: list[PageForm], path: str, typed: Posted) -> PageForm | None:
     """The form that was sent: to that address, with those names, and with the same hidden values."""
     for form in forms:
-        hidden = {t.attrs.get("name"): t.attrs.get("value") or "" for t in form.tags if t.attrs.get("type") == "hidden"}
-        same = all(typed.get(k or "") == v for k, v in hidden.items() if k not in _KEPT)
+        hidden = {t.name: t.value for t in form.tags if t.type == "hidden"}
+        same = all(typed.get(k) == v for k, v in hidden.items() if k not in _KEPT)
         if form.action in (path, "") and same and form.names() & (set(typed) - set(_KEPT)):
             return form
     return None
 
 
-def _said_of(tag: _Tag, name: str, wrong: Mapping[str, str]) -> str:
+def _said_of(tag: Tag, name: str, wrong: Mapping[str, str]) -> str:
     if name in wrong:
         return wrong[name]
     plain = tag.label.lower()

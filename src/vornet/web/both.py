@@ -11,7 +11,6 @@ import json
 import re
 from collections.abc import Callable
 from html import escape
-from html.parser import HTMLParser
 from typing import TYPE_CHECKING, Any
 
 from fastapi import Request
@@ -20,6 +19,7 @@ from fastapi.responses import Response
 from vornet.core.errors import FormErrors
 from vornet.store import queue
 from vornet.store.database import Connection
+from vornet.web.page_forms import forms_of
 
 if TYPE_CHECKING:
     from vornet.web.pages import Posted
@@ -28,59 +28,14 @@ MARK = "data-both"
 _OWN = ("csrf", "seen")
 
 
-class _Fields(HTMLParser):
-    """The fields of the page's marked form, as a browser would send them back untouched."""
-
-    def __init__(self, page: str) -> None:
-        super().__init__()
-        self.found: dict[str, str] = {}
-        self._in, self._select, self._area = False, "", ""
-        self.feed(page)
-
-    def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
-        a = dict(attrs)
-        name, value = a.get("name") or "", a.get("value") or ""
-        if tag == "form":
-            self._in = MARK in a
-        elif not self._in:
-            return
-        elif tag == "select":
-            self._select = name
-        elif tag == "option" and self._select:
-            if "selected" in a or self._select not in self.found:
-                self.found[self._select] = a["value"] or "" if "value" in a else "\0"  # an option without a value: its text
-        elif tag == "textarea":
-            self._area = name
-            self.found[name] = ""
-        elif tag == "input" and name and name not in _OWN:
-            if a.get("type") in ("checkbox", "radio"):
-                if "checked" in a:
-                    self.found[name] = value or "on"
-            elif a.get("type") != "file":
-                self.found[name] = value
-
-    def handle_data(self, data: str) -> None:
-        if self._area:
-            self.found[self._area] += data
-        elif self._select and self.found.get(self._select) == "\0":
-            self.found[self._select] = data.strip()
-
-    def handle_endtag(self, tag: str) -> None:
-        if tag == "form":
-            self._in = False
-        elif tag == "select":
-            self._select = ""
-        elif tag == "textarea":
-            self._area = ""
-
-
 def _plain(text: str) -> str:
     return text.replace("\r", "").strip()
 
 
 def fields(page: str) -> dict[str, str]:
     """What a page's marked form would send back untouched, by name."""
-    return {k: "" if v == "\0" else v for k, v in _Fields(page).found.items()}
+    form = next((f for f in forms_of(page) if MARK in f.attrs), None)
+    return {k: v for k, v in form.values().items() if k not in _OWN} if form else {}
 
 
 def with_seen(request: Request, page: str) -> str:

@@ -42,6 +42,10 @@ STEPS: tuple[Step, ...] = (
 )
 
 
+def _some(n: int, one: str, many: str = "") -> str:
+    return f"{n:,} {one if n == 1 else many or one + 's'}"
+
+
 def guide(connection: Connection, who: Visitor) -> dict[str, Any]:
     """Every step with what is there of it; which one is next; whether the guide is still on."""
     row = connection.execute(query("register.first_week")).fetchone()
@@ -51,12 +55,12 @@ def guide(connection: Connection, who: Visitor) -> dict[str, Any]:
         "units": row["units"], "depots": row["depots"], "oils": row["oils_known"], "people": max(row["people"] - 1, 0),
         "results": row["samples"], "verdict": row["signed"], "interval": row["approved"],
     }  # fmt: skip
-    wait = f"; {row['waits']:,} rows of a list wait" if row["waits"] else ""
+    wait = f"; {_some(row['waits'], 'row')} of a list not in yet" if row["waits"] else ""
     words = {
-        "units": f"{row['units']:,} units, {row['compartments']:,} compartments{wait}",
-        "depots": f"{row['depots']:,} depots with their hours",
-        "oils": f"{row['oils_known']:,} of {row['oils']:,} oils with figures", "people": f"{row['people']:,} people",
-        "results": f"{row['samples']:,} samples", "verdict": f"{row['signed']:,} signed", "interval": f"{row['approved']:,} approved",
+        "units": f"{_some(row['units'], 'unit')}, {_some(row['compartments'], 'compartment')}{wait}",
+        "depots": f"{_some(row['depots'], 'depot')} with hours",
+        "oils": f"{row['oils_known']:,} of {row['oils']:,} oils with figures", "people": _some(row["people"], "person", "people"),
+        "results": _some(row["samples"], "sample"), "verdict": f"{row['signed']:,} signed", "interval": f"{row['approved']:,} approved",
     }  # fmt: skip
     steps = [{"step": s, "done": there[s.key] > 0, "said": words[s.key], "skipped": s.key in skipped, "may": who.may(s.right)} for s in STEPS]
     following = next((s["step"].key for s in steps if not s["done"] and not s["skipped"] and s["may"]), None)
