@@ -18,7 +18,7 @@ from vornet.web.app import create_app
 
 #: cases an operation; VORNET_CASES asks for more
 CASES = int(os.environ.get("VORNET_CASES", "8"))
-SCOPES = ["read", "work", "import", "register", "decide", "plan"]
+SCOPES = ["read", "work", "import", "judge", "register", "decide", "plan"]
 
 
 @pytest.fixture(scope="module")

@@ -1,5 +1,5 @@
-"""What a page can do and the API cannot: each action of a page is in the table of docs/guide/api.md, with its twin, a reason, or "not yet";
-what is not there yet may only become less."""
+"""What a page can do and the API cannot: each action of a page is in the table of docs/guide/api.md, with its twin, or the reason why it
+has none."""
 
 import re
 
@@ -10,8 +10,6 @@ from vornet.web.app import create_app
 #: a person's own: signing in, the account, who may in, settings, the first steps
 A_PERSON_S = ("/sign-", "/set-up", "/me/", "/password/", "/invitation/", "/fleet", "/begin", "/admin/people", "/admin/tokens",
               "/admin/invitations", "/admin/second-factor", "/admin/settings")  # fmt: skip
-#: actions without a twin; a new one gets its twin, or is argued for
-NOT_YET = 28
 
 
 def test_every_action_of_a_page_has_its_twin_or_is_named(db):
@@ -24,6 +22,4 @@ def test_every_action_of_a_page_has_its_twin_or_is_named(db):
     operations = {f"{m} {path}" for m, path in found if path.startswith("/api/")}
     said = {path: twin.strip("`*") for path, twin in table.items()}
     assert {p: t for p, t in said.items() if t.startswith(("POST", "PUT", "DELETE")) and t not in operations} == {}
-    missing = [p for p, t in said.items() if t == "not yet"]
-    assert all(t == "not yet" or t in operations or t.startswith("none: ") for t in said.values())
-    assert len(missing) <= NOT_YET, missing
+    assert [p for p, t in said.items() if t not in operations and not t.startswith("none: ")] == []

@@ -89,6 +89,10 @@ Place = Annotated[str, Field(max_length=120)]
 Id = Annotated[int, Field(gt=0, lt=2**62)]
 
 
+class DeclineIn(Sent):
+    why: Why
+
+
 class PricesIn(Sent):
     scope: str = Field(description="fleet, family or unit", max_length=20)
     place: Place = ""
@@ -379,6 +383,13 @@ def get_trials(request: Request, who: Visitor = permitted("see_intervals")) -> l
     """Every trial, what needs somebody first."""
     with request.app.state.db.fleet(who.fleet_id) as connection:
         return [_trial(t) for t in trials.listed(connection)]
+
+
+@router.post("/compartments/{compartment_id}/decline", status_code=204)
+def decline(request: Request, compartment_id: Id, given: DeclineIn, who: Visitor = permitted("approve_interval", by_token=True)) -> None:
+    """A proposal that is not followed, and why; told beside it until something else is proposed."""
+    with settling(request.app.state.db, who.fleet_id, today_of(request)) as connection:
+        approval.decline(connection, who.fleet_id, compartment_id, given.why, who.name, today_of(request))
 
 
 @router.post("/compartments/{compartment_id}/trials")

@@ -77,3 +77,12 @@ def get_deliveries(request: Request, who: Visitor = permitted("keep_webhooks")) 
     """What was told lately, and what became of it."""
     with request.app.state.db.fleet(who.fleet_id) as connection:
         return [DeliveryOut(**{k: d[k] for k in DeliveryOut.model_fields}) for d in webhooks.deliveries(connection)]
+
+
+@router.post("/webhooks/deliveries/{delivery_id}/again", status_code=204)
+def deliver_again(
+    request: Request, delivery_id: Annotated[int, Field(gt=0, lt=2**62)], who: Visitor = permitted("keep_webhooks", by_token=True)
+) -> None:
+    """One that was given up is tried once more."""
+    with request.app.state.db.fleet(who.fleet_id, who.account_id) as connection:
+        webhooks.again(connection, delivery_id)

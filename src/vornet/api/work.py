@@ -16,7 +16,7 @@ from starlette.exceptions import HTTPException
 from vornet.api.decide import Id, Sent, Why
 from vornet.api.exchange import permitted, today_of
 from vornet.core.drain import DrainFacts
-from vornet.core.errors import FormErrors, InputError
+from vornet.core.errors import InputError
 from vornet.flows.house.people import Visitor
 from vornet.flows.judge.settle import settling
 from vornet.flows.lab import put_right
@@ -208,15 +208,10 @@ class RowOut(BaseModel):
 _NOTED = ("kind", "meter", "litres", "litres_out", "litres_in", "reading_before", "reading_after", "what", "note")
 
 
-def _known(value: int, what: str) -> int:
+def known_id(value: int, what: str) -> int:
     if not 0 < value < 2**62:
         raise HTTPException(404, f"there is no such {what} in this fleet")
     return value
-
-
-def _in_one(error: FormErrors) -> InputError:
-    field, why = next(iter(error.errors.items()))
-    return InputError(field, why)
 
 
 # ---- drains ----------------------------------------------------------------------------------------------------
@@ -224,7 +219,7 @@ def _in_one(error: FormErrors) -> InputError:
 def get_drains(request: Request, compartment_id: int, who: Visitor = permitted("see")) -> list[DrainOut]:
     """Drains of a compartment that hold, newest first, with what was seen at them."""
     with request.app.state.db.fleet(who.fleet_id) as connection:
-        place = drain.place(connection, _known(compartment_id, "compartment"))
+        place = drain.place(connection, known_id(compartment_id, "compartment"))
     return [
         DrainOut(drain_id=d["drain_id"], compartment_id=compartment_id, on=d["on_day"], by=d["recorded_by"], seen=d["extra"],
                  **{k: d[k] for k in ("meter", "volume_out_l", "volume_out_kind", "level_missing_l", "volume_in_l", "filter_changed",
@@ -247,11 +242,8 @@ def post_drain(request: Request, compartment_id: int, given: DrainIn, who: Visit
     for name, value in seen.items():
         if any(v not in put_right.LOOKS[name] for v in ([value] if isinstance(value, str) else value)):
             raise InputError(name, f"some of {', '.join(put_right.LOOKS[name])}")
-    try:
-        with settling(request.app.state.db, who.fleet_id, day) as connection:
-            return RowOut(id=drain.log(connection, who.fleet_id, _known(compartment_id, "compartment"), noted_, who.name, day, seen))
-    except FormErrors as error:
-        raise _in_one(error) from None
+    with settling(request.app.state.db, who.fleet_id, day) as connection:
+        return RowOut(id=drain.log(connection, who.fleet_id, known_id(compartment_id, "compartment"), noted_, who.name, day, seen))
 
 
 @router.post("/drains/{drain_id}/put-right")
@@ -263,22 +255,16 @@ def right_drain(request: Request, drain_id: int, given: DrainRightIn, who: Visit
         named["on_day"] = named.pop("on")
     if named.get("meter", 0) is None or named.get("on_day", 0) is None:
         raise InputError("meter" if named.get("meter", 0) is None else "on", "cannot be nothing")
-    try:
-        with settling(request.app.state.db, who.fleet_id, day) as connection:
-            change = put_right.Change(named, given.why)
-            return RowOut(id=put_right.correct_drain(connection, who.fleet_id, _known(drain_id, "drain"), change, who.name, day))
-    except FormErrors as error:
-        raise _in_one(error) from None
+    with settling(request.app.state.db, who.fleet_id, day) as connection:
+        change = put_right.Change(named, given.why)
+        return RowOut(id=put_right.correct_drain(connection, who.fleet_id, known_id(drain_id, "drain"), change, who.name, day))
 
 
 @router.post("/drains/{drain_id}/take-back")
 def back_drain(request: Request, drain_id: int, given: WhyIn, who: Visitor = permitted("log_work", by_token=True)) -> RowOut:
     """A drain that never was. Its bottle stays, as one drawn between drains."""
-    try:
-        with settling(request.app.state.db, who.fleet_id, today_of(request)) as connection:
-            put_right.take_back(connection, who.fleet_id, _known(drain_id, "drain"), given.why, who.name)
-    except FormErrors as error:
-        raise _in_one(error) from None
+    with settling(request.app.state.db, who.fleet_id, today_of(request)) as connection:
+        put_right.take_back(connection, who.fleet_id, known_id(drain_id, "drain"), given.why, who.name)
     return RowOut(id=drain_id)
 
 
@@ -287,7 +273,7 @@ def back_drain(request: Request, drain_id: int, given: WhyIn, who: Visitor = per
 def get_notes(request: Request, compartment_id: int, who: Visitor = permitted("see")) -> list[NoteOut]:
     """Levels, top-ups, events, symptoms and coolant of a compartment, newest first, also what does not hold any more."""
     with request.app.state.db.fleet(who.fleet_id) as connection:
-        drain.place(connection, _known(compartment_id, "compartment"))
+        drain.place(connection, known_id(compartment_id, "compartment"))
         rows = noted.listed(connection, compartment_id, 1000)
     return [
         NoteOut(note_id=r["row_id"], on=r["on_day"], by=r["recorded_by"], holds=r["superseded_by"] is None, why=r["superseded_why"] or "",
@@ -299,7 +285,7 @@ def get_notes(request: Request, compartment_id: int, who: Visitor = permitted("s
 @router.post("/compartments/{compartment_id}/notes")
 def post_note(request: Request, compartment_id: int, given: NoteIn, who: Visitor = permitted("log_work", by_token=True)) -> dict[str, str]:
     """A level, a top-up, an event, a symptom or coolant made up."""
-    day, at = today_of(request), _known(compartment_id, "compartment")
+    day, at = today_of(request), known_id(compartment_id, "compartment")
     with settling(request.app.state.db, who.fleet_id, day) as connection:
         place = drain.place(connection, at)
         if given.client_id and not notes.heard_first(connection, who.fleet_id, str(given.client_id), given.kind):
@@ -335,14 +321,14 @@ def right_note(request: Request, kind: str, note_id: int, given: NoteRightIn, wh
         named["on_day"] = named.pop("on")
     with settling(request.app.state.db, who.fleet_id, day) as connection:
         change = noted.Change({k: v for k, v in named.items() if v is not None}, given.why)
-        return RowOut(id=noted.correct(connection, who.fleet_id, kind, _known(note_id, "note"), change, who.name, day))
+        return RowOut(id=noted.correct(connection, who.fleet_id, kind, known_id(note_id, "note"), change, who.name, day))
 
 
 @router.post("/notes/{kind}/{note_id}/take-back")
 def back_note(request: Request, kind: str, note_id: int, given: WhyIn, who: Visitor = permitted("log_work", by_token=True)) -> RowOut:
     """A note of something that never was."""
     with settling(request.app.state.db, who.fleet_id, today_of(request)) as connection:
-        noted.take_back(connection, who.fleet_id, kind, _known(note_id, "note"), given.why, who.name)
+        noted.take_back(connection, who.fleet_id, kind, known_id(note_id, "note"), given.why, who.name)
     return RowOut(id=note_id)
 
 
@@ -351,7 +337,7 @@ def back_note(request: Request, kind: str, note_id: int, given: WhyIn, who: Visi
 def get_readings(request: Request, unit_id: int, who: Visitor = permitted("see")) -> list[ReadingOut]:
     """A unit's latest meter readings, also those that were put right."""
     with request.app.state.db.fleet(who.fleet_id) as connection:
-        rows = notes.readings(connection, _known(unit_id, "unit"))
+        rows = notes.readings(connection, known_id(unit_id, "unit"))
     return [ReadingOut(reading_id=r["reading_id"], on=r["on_day"], meter=r["meter"], meter_no=r["meter_no"], by=r["recorded_by"],
                        holds=r["superseded_by"] is None, why=r["superseded_why"] or "") for r in rows]  # fmt: skip
 
@@ -361,7 +347,7 @@ def right_reading(request: Request, reading_id: int, given: ReadingRightIn, who:
     """A reading put right, or taken back where no figure takes its place."""
     day = today_of(request)
     with settling(request.app.state.db, who.fleet_id, day) as connection:
-        notes.correct_reading(connection, who.fleet_id, _known(reading_id, "reading"), given.meter, given.on, given.why, who.name, day)
+        notes.correct_reading(connection, who.fleet_id, known_id(reading_id, "reading"), given.meter, given.on, given.why, who.name, day)
     return RowOut(id=reading_id)
 
 
@@ -370,7 +356,7 @@ def move_sample(request: Request, sample_id: int, given: MoveIn, who: Visitor = 
     """A sample that stood under the wrong compartment goes where it was drawn, with its bottle."""
     with settling(request.app.state.db, who.fleet_id, today_of(request)) as connection:
         moved = put_right.move_sample(
-            connection, who.fleet_id, _known(sample_id, "sample"), given.compartment_id, given.meter, given.why, who.name
+            connection, who.fleet_id, known_id(sample_id, "sample"), given.compartment_id, given.meter, given.why, who.name
         )
     return RowOut(id=moved)
 
@@ -392,7 +378,7 @@ def post_job(request: Request, given: JobIn, who: Visitor = permitted("log_work"
 def get_job(request: Request, job_id: int, who: Visitor = permitted("see")) -> JobWholeOut:
     """One card with its parts and how each ended."""
     with request.app.state.db.fleet(who.fleet_id) as connection:
-        found = cards.card(connection, _known(job_id, "job"), today_of(request))
+        found = cards.card(connection, known_id(job_id, "job"), today_of(request))
     if found is None:
         raise HTTPException(404, "there is no such job in this fleet")
     job = found["job"]
@@ -408,7 +394,7 @@ def get_job(request: Request, job_id: int, who: Visitor = permitted("see")) -> J
 def cancel_job(request: Request, job_id: int, given: WhyIn, who: Visitor = permitted("log_work", by_token=True)) -> JobWholeOut:
     """A card that is not done."""
     with settling(request.app.state.db, who.fleet_id, today_of(request)) as connection:
-        cards.cancel(connection, who.fleet_id, _known(job_id, "job"), given.why, who.name)
+        cards.cancel(connection, who.fleet_id, known_id(job_id, "job"), given.why, who.name)
     return get_job(request, job_id, who)
 
 
@@ -419,7 +405,7 @@ def reopen_part(
     """A part closed by mistake: what followed from its closing is taken back."""
     day = today_of(request)
     with settling(request.app.state.db, who.fleet_id, day) as connection:
-        reopen.reopen(connection, who.fleet_id, _known(job_id, "job"), _known(part_id, "part"), given.why, who.name, day)
+        reopen.reopen(connection, who.fleet_id, known_id(job_id, "job"), known_id(part_id, "part"), given.why, who.name, day)
     return get_job(request, job_id, who)
 
 
@@ -427,7 +413,7 @@ def reopen_part(
 def restore_job(request: Request, job_id: int, given: WhyIn, who: Visitor = permitted("log_work", by_token=True)) -> JobWholeOut:
     """A card that was cancelled by mistake is planned again."""
     with settling(request.app.state.db, who.fleet_id, today_of(request)) as connection:
-        reopen.restore(connection, who.fleet_id, _known(job_id, "job"), given.why, who.name)
+        reopen.restore(connection, who.fleet_id, known_id(job_id, "job"), given.why, who.name)
     return get_job(request, job_id, who)
 
 
@@ -435,11 +421,11 @@ def restore_job(request: Request, job_id: int, given: WhyIn, who: Visitor = perm
 def remove_unit(request: Request, unit_id: int, given: WhyIn, who: Visitor = permitted("edit_register", by_token=True)) -> None:
     """A unit made by mistake, on which nothing hangs; one with history is retired by the register instead."""
     with settling(request.app.state.db, who.fleet_id, today_of(request)) as connection:
-        units.remove_unit(connection, who.fleet_id, _known(unit_id, "unit"), given.why, who.name)
+        units.remove_unit(connection, who.fleet_id, known_id(unit_id, "unit"), given.why, who.name)
 
 
 @router.post("/compartments/{compartment_id}/remove", status_code=204)
 def remove_compartment(request: Request, compartment_id: int, who: Visitor = permitted("edit_register", by_token=True)) -> None:
     """A compartment made by mistake, on which nothing hangs."""
     with settling(request.app.state.db, who.fleet_id, today_of(request)) as connection:
-        units.remove_compartment(connection, who.fleet_id, _known(compartment_id, "compartment"), who.name)
+        units.remove_compartment(connection, who.fleet_id, known_id(compartment_id, "compartment"), who.name)

@@ -19,7 +19,9 @@ from starlette.concurrency import run_in_threadpool
 from starlette.exceptions import HTTPException
 
 from vornet import __version__
-from vornet.api import calculators, decide, exchange, hooks
+from vornet.api import at_unit, calculators, decide, exchange, hooks, told
+from vornet.api import lab as lab_api
+from vornet.api import limits as limits_api
 from vornet.api import weeks as weeks_api
 from vornet.api import work as work_api
 from vornet.core.errors import InputError
@@ -118,12 +120,8 @@ def create_app(db: Database, today: date | None = None, demo: bool = False) -> F
         calculator_pages, admin, webhooks, observed,
     ):  # fmt: skip
         app.include_router(module.router, include_in_schema=False)
-    app.include_router(calculators.router)
-    app.include_router(exchange.router)
-    app.include_router(hooks.router)
-    app.include_router(decide.router)
-    app.include_router(weeks_api.router)
-    app.include_router(work_api.router)
+    for api in (calculators, exchange, hooks, decide, weeks_api, work_api, lab_api, limits_api, at_unit, told):
+        app.include_router(api.router)
 
     @app.get("/healthy", include_in_schema=False)
     async def healthy() -> dict[str, str]:

@@ -82,14 +82,7 @@ def bottle(request: Request, bottle_id: int, form: Form) -> Response:
     """Give a bottle up, find it again, or take it out of its parcel."""
     who, do = visitor(request), form.get("do", "")
     with recording(request) as connection:
-        if do == "lose":
-            parcels.lose(connection, who.fleet_id, bottle_id, form.get("why", ""), who.name, today(request))
-        elif do == "find":
-            parcels.find_again(connection, who.fleet_id, bottle_id, who.name)
-        elif do == "unpack":
-            parcels.unpack(connection, who.fleet_id, bottle_id, who.name)
-        else:
-            raise InputError("do", "lose, find or unpack")
+        parcels.change(connection, who.fleet_id, bottle_id, do, form.get("why", ""), who.name, today(request))
     return RedirectResponse(form.get("back", "") if form.get("back", "").startswith("/lab/") else "/lab/bottles", 303)
 
 

@@ -119,12 +119,8 @@ def row(request: Request, held_row_id: int, form: Form) -> Response:
     who, do, why = visitor(request), form.get("do", "away"), form.get("why", "")
     cells = {k[5:]: str(v) for k, v in form.items() if k.startswith("cell.")}
 
-    def act(connection: Connection) -> str | None:
-        if do == "away":
-            held_rows.dismiss(connection, who.fleet_id, held_row_id, why, who.name)
-            return "put away"
-        number = held_rows.correct_row(connection, who.fleet_id, held_row_id, cells, why, who.name, force=do == "replace")
-        return f"sample {number} went in"
+    def act(connection: Connection) -> str:
+        return held_rows.act(connection, who.fleet_id, held_row_id, do, cells, why, who.name)
 
     return _answer(request, act, "rows", _place(form))
 
@@ -139,21 +135,8 @@ def settle(request: Request, hold_id: int, form: Form) -> Response:
     do, why = str(form.get("do", form.get("settlement", ""))), form.get("why", "")
     typed = {k[6:]: str(v) for k, v in form.items() if k.startswith("value.")}
 
-    def act(connection: Connection) -> str | None:
-        if do == "swap":
-            held_samples.swap(connection, who.fleet_id, hold_id, why or "labels changed over", who.name)
-            return "results exchanged; both are judged in their own places"
-        if do == "record":
-            return held_samples.record_oil(connection, who.fleet_id, hold_id, who.name, day)
-        if do == "correct":
-            sample_id = held_samples.hold(connection, hold_id)["sample_id"]
-            held_samples.correct(connection, who.fleet_id, sample_id, typed, why, who.name, day)
-            return "corrected and screened again"
-        if do == "again":
-            held_samples.settle(connection, who.fleet_id, hold_id, "rejected", why, who.name, day, again=True)
-            return "rejected; another bottle is asked for, and stands on the Plan"
-        held_samples.settle(connection, who.fleet_id, hold_id, do, why, who.name, day)
-        return "released into judgement" if do == "released" else "rejected"
+    def act(connection: Connection) -> str:
+        return held_samples.act(connection, who.fleet_id, hold_id, do, typed, why, who.name, day)
 
     return _answer(request, act, "holds", _place(form))
 

@@ -194,30 +194,43 @@ def from_csv(text: str) -> list[FixedLimit]:
     except csv.Error as error:
         raise InputError("file", f"cannot be read as a table: {error}") from None
     out: list[FixedLimit] = []
+    said: set[tuple[Any, ...]] = set()
     for n, cells in enumerate(table_rows, 2):
         row = {k.strip().lower(): (v or "").strip() for k, v in cells.items() if k and isinstance(v, str | None)}
         if not any(row.values()):
             continue
         if missing := [c for c in COLUMNS[:8] if c not in row]:
             raise InputError("file", f"has no column {missing[0]!r}; it has {', '.join(COLUMNS)}")
-        wrong = {"duty": DUTIES, "key": tuple(INDEX), "side": ("high", "low"), "basis": tuple(BASIS_WORDS)}
-        for name, known in wrong.items():
-            if row[name] not in known:
-                raise InputError(f"row {n}", f"{name} {row[name][:30]!r} is none of {', '.join(known[:8])} …")
-        if row["family"] and row["unit"]:
-            raise InputError(f"row {n}", "is of a family or of a unit, not both")
         watch, act = (_figure({name: tables.let_go(row[name])}, name) for name in ("watch", "act"))
         if watch is None or act is None:
             raise InputError(f"row {n}", "needs both watch and act")
         made = FixedLimit(row["duty"], row["key"], row["side"], row["basis"], watch, act, row.get("source", "") or "from a file",  # type: ignore[arg-type]
                           tables.let_go(row["family"]), tables.let_go(row["unit"]))  # fmt: skip
-        check_limit(made, f"row {n}")
-        if any((r.duty, r.scope, r.key, r.side) == (made.duty, made.scope, made.key, made.side) for r in out):
-            raise InputError(f"row {n}", f"says {row['key']} {row['side']} of the same a second time")
-        out.append(made)
+        out.append(_checked(made, f"row {n}", said))
     if not out:
         raise InputError("file", "holds no limits")
     return out
+
+
+def checked(rows: list[FixedLimit]) -> list[FixedLimit]:
+    """A whole set as it was sent. Raises InputError by row (``limits.0``) for what Vornet does not know or what is said twice."""
+    said: set[tuple[Any, ...]] = set()
+    return [_checked(row, f"limits.{i}", said) for i, row in enumerate(rows)]
+
+
+def _checked(row: FixedLimit, field: str, said: set[tuple[Any, ...]]) -> FixedLimit:
+    wrong = {"duty": DUTIES, "key": tuple(INDEX), "side": ("high", "low"), "basis": tuple(BASIS_WORDS)}
+    for name, known in wrong.items():
+        if getattr(row, name) not in known:
+            raise InputError(field, f"{name} {getattr(row, name)[:30]!r} is none of {', '.join(known[:8])} …")
+    if row.family and row.unit:
+        raise InputError(field, "is of a family or of a unit, not both")
+    check_limit(row, field)
+    mine = row.duty, row.scope, row.key, row.side
+    if mine in said:
+        raise InputError(field, f"says {row.key} {row.side} of the same a second time")
+    said.add(mine)
+    return row
 
 
 def precision_from_csv(text: str) -> dict[str, str]:

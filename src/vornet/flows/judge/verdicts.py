@@ -267,9 +267,14 @@ def follow_up(connection: Connection, compartment_id: int | None = None, limit: 
     return {
         "open": open_actions(connection, compartment_id),
         "closed": connection.execute(query("verdicts.actions_closed"), mine).fetchall(),
-        "findings": connection.execute(query("verdicts.findings"), mine).fetchall(),
+        "findings": findings(connection, compartment_id, limit),
         "score": score(connection),
     }
+
+
+def findings(connection: Connection, compartment_id: int | None, limit: int) -> list[dict[str, Any]]:
+    """What workshops found, of a compartment or of all, newest first."""
+    return connection.execute(query("verdicts.findings"), {"compartment_id": compartment_id, "limit": limit}).fetchall()
 
 
 def resamples(connection: Connection) -> list[dict[str, Any]]:

@@ -49,3 +49,13 @@ def correct_row(
         )  # fmt: skip
     fleets.audit(connection, fleet_id, by, "row taken in", number, row=held_row_id, why=said, changed=changed)
     return number
+
+
+def act(connection: Connection, fleet_id: int, held_row_id: int, do: str, cells: dict[str, str], why: str, by: str) -> str:
+    """What a person decides about a waiting row: ``away``, ``take`` with corrected cells, ``replace`` the sample that has its number;
+    what was done, in a sentence. Raises InputError by field."""
+    if do == "away":
+        dismiss(connection, fleet_id, held_row_id, why, by)
+        return "put away"
+    number = correct_row(connection, fleet_id, held_row_id, cells, why, by, force=do == "replace")
+    return f"sample {number} went in"

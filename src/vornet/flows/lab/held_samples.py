@@ -237,6 +237,26 @@ def record_oil(connection: Connection, fleet_id: int, hold_id: int, by: str, tod
     return f"drain on {on} recorded"
 
 
+def act(
+    connection: Connection, fleet_id: int, hold_id: int, do: str, typed: dict[str, str], why: str, by: str, today: date
+) -> str:  # fmt: skip
+    """What a person decides about a held sample: ``released``, ``rejected``, ``again`` (rejected, another bottle asked for), ``correct``
+    (``typed`` as ``correct`` takes it), ``swap``, ``record``; what was done, in a sentence. Raises InputError by field."""
+    if do == "swap":
+        swap(connection, fleet_id, hold_id, why or "labels changed over", by)
+        return "results exchanged; both are judged in their own places"
+    if do == "record":
+        return record_oil(connection, fleet_id, hold_id, by, today)
+    if do == "correct":
+        correct(connection, fleet_id, hold(connection, hold_id)["sample_id"], typed, why, by, today)
+        return "corrected and screened again"
+    if do == "again":
+        settle(connection, fleet_id, hold_id, "rejected", why, by, today, again=True)
+        return "rejected; another bottle is asked for, and stands on the Plan"
+    settle(connection, fleet_id, hold_id, do, why, by, today)
+    return "released into judgement" if do == "released" else "rejected"
+
+
 def history_of(connection: Connection, sample_id: int) -> list[dict[str, Any]]:
     """Every row a sample's number has had, newest first: re-issues and corrections, with what changed."""
     rows = connection.execute(query("results.versions"), {"sample_id": sample_id}).fetchall()

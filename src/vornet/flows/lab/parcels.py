@@ -164,6 +164,18 @@ def find_again(connection: Connection, fleet_id: int, bottle_id: int, by: str) -
         fleets.audit(connection, fleet_id, by, "bottle found again", row["sample_no"])
 
 
+def change(connection: Connection, fleet_id: int, bottle_id: int, do: str, why: str, by: str, today: date) -> None:
+    """A bottle given up (``lose``), found again (``find``) or taken out of its parcel (``unpack``). Raises InputError by field."""
+    if do == "lose":
+        lose(connection, fleet_id, bottle_id, why, by, today)
+    elif do == "find":
+        find_again(connection, fleet_id, bottle_id, by)
+    elif do == "unpack":
+        unpack(connection, fleet_id, bottle_id, by)
+    else:
+        raise InputError("do", "lose, find or unpack")
+
+
 def packing_list(connection: Connection, shipment_id: int, today: date) -> dict[str, Any] | None:
     """A parcel with its bottles as people and labs read it, or None."""
     found = shipments(connection, today, shipment_id)

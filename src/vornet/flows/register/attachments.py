@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+from typing import Any
 
 from vornet.core.errors import InputError
 from vornet.flows.house import fleets
@@ -40,3 +41,8 @@ def attach(
          "media_type": media, "content": content, "sha256": hashlib.sha256(content).digest(), "by": by},
     )  # fmt: skip
     fleets.audit(connection, fleet_id, by, "file attached", unit["unit"], name=name[:200], kind=kind)
+
+
+def of_unit(connection: Connection, unit_id: int) -> list[dict[str, Any]]:
+    """Files of a unit, without their bytes."""
+    return connection.execute(query("units.attachments_of"), {"unit_id": unit_id}).fetchall()

@@ -12,7 +12,7 @@ from vornet.core.errors import FormErrors, InputError
 from vornet.flows.house import fleets
 from vornet.flows.judge import learned
 from vornet.flows.plan import service
-from vornet.flows.register import dump, register
+from vornet.flows.register import attachments, dump, register
 from vornet.io import register_file
 from vornet.io.equipment import ServiceItem
 from vornet.io.register_file import Compartment, Unit
@@ -107,7 +107,7 @@ def page(connection: Connection, unit_id: int, today: date) -> dict[str, Any] | 
         "states": connection.execute(query("register.states"), mine).fetchall(),
         "meters": {r["meter_no"]: r for r in connection.execute(query("units.latest_meters"), mine).fetchall()},
         "events": connection.execute(query("units.events_of"), mine).fetchall(),
-        "attachments": connection.execute(query("units.attachments_of"), mine).fetchall(),
+        "attachments": attachments.of_unit(connection, unit_id),
         "shared": connection.execute(query("units.shared_here"), mine).fetchall(),
         "schools": fleets.settings(connection)["schools"],
     }  # fmt: skip
