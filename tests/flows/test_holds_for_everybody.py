@@ -232,10 +232,10 @@ def test_an_approved_interval_falls_back_when_another_oil_is_poured(db, fleet):
 
 # ---- the plan of the database, and of the workshop -------------------------------------------------------------
 def rows_touched(plan):
-    """Rows that all nodes of an executed plan handed on or threw away."""
+    """Rows that all nodes of an executed plan handed on or threw away; what is worked out once for all of them (whose fleet) apart."""
     loops = plan.get("Actual Loops", 1)
     mine = loops * (plan.get("Actual Rows", 0) + plan.get("Rows Removed by Filter", 0) + plan.get("Rows Removed by Join Filter", 0))
-    return mine + sum(rows_touched(p) for p in plan.get("Plans", ()))
+    return mine + sum(rows_touched(p) for p in plan.get("Plans", ()) if p.get("Parent Relationship") != "InitPlan")
 
 
 @pytest.mark.parametrize("name", ["decisions", "compartment_names", "unit_names"])

@@ -283,7 +283,7 @@ def _shares(history: History, charges: Charges) -> tuple[np.ndarray, np.ndarray,
             usual_sd = UNMEASURED * np.fmax(own, 0.02)
             volume_sd = np.fmax(rel * drains.out_l[d], least) / system[c]
             # an estimate is never worse than not knowing at all
-            share_sd[now] = np.nan_to_num(np.where(got, 1 / np.sqrt(volume_sd**-2 + usual_sd**-2), usual_sd))
+            share_sd[now] = _zero(np.where(got, 1 / np.sqrt(volume_sd**-2 + usual_sd**-2), usual_sd))
     return share, measured, share_sd
 
 

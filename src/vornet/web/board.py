@@ -21,7 +21,7 @@ def show(request: Request, show: str = "all", depot: str = "", q: str = "", page
     """What needs whom today."""
     with database(request).fleet(visitor(request).fleet_id) as connection:
         found = board.board(connection, show, depot, q[:80], max(page, 0), today(request))
-        begun = first_week.guide(connection, visitor(request))
+        begun = first_week.led(connection, visitor(request))
     return render(request, "board.html", **found, begun=begun)
 
 

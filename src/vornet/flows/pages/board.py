@@ -36,6 +36,7 @@ def board(connection: Connection, show: str, depot: str, q: str, page: int, toda
             "offset": PAGE * page,
             "since": today - timedelta(days=verdicts.QUEUE_DAYS),
         },
+        prepare=False,  # planned for what is asked: in the Board's order it stops after a page
     ).fetchall()
     counts = connection.execute(query("board.counts")).fetchone()
     waiting = connection.execute(query("board.waiting")).fetchone()
@@ -56,7 +57,8 @@ def depots(connection: Connection) -> list[str]:
 def desk(connection: Connection, show: str, page: int) -> dict[str, Any]:
     """The planner's desk: every compartment's answer, what changes most first."""
     show = show if show in dict(OUTCOMES) else "all"
-    rows = connection.execute(query("board.rows_by_outcome"), {"show": show, "limit": PAGE + 1, "offset": PAGE * page}).fetchall()
+    asked = {"show": show, "limit": PAGE + 1, "offset": PAGE * page}
+    rows = connection.execute(query("board.rows_by_outcome"), asked, prepare=False).fetchall()
     counts = connection.execute(query("board.counts")).fetchone()
     return {
         "rows": rows[:PAGE], "more": len(rows) > PAGE, "counts": counts, "show": show, "page": page,

@@ -69,6 +69,15 @@ def guide(connection: Connection, who: Visitor) -> dict[str, Any]:
     return {"steps": steps, "next": following, "done": done, "on": on, "row": row}
 
 
+def led(connection: Connection, who: Visitor) -> dict[str, Any] | None:
+    """The guide where it is still on, None in a fleet that has left it (which is asked before anything is counted)."""
+    row = connection.execute(query("register.begun")).fetchone()
+    if row is None or not row["begun"] or row["begun"].get("over"):
+        return None
+    found = guide(connection, who)
+    return found if found["on"] else None
+
+
 def leave(connection: Connection, key: str) -> None:
     """Leave one step aside, take it up again, or (``all``) the whole guide. Raises InputError for what is no step."""
     row = connection.execute(query("register.first_week")).fetchone()

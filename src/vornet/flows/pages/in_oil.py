@@ -65,7 +65,7 @@ def load(connection: Connection, by: str, family: str, depot: str, page: int, to
     """One page of rows in an order, and the sums over all of them: of the fleet, each family and each depot."""
     by = by if by in ORDERS else "early"
     asked = {"by": by, "family": family, "depot": depot, "limit": PAGE + 1, "offset": PAGE * page}
-    rows = connection.execute(query("board.in_oil"), asked).fetchall()
+    rows = connection.execute(query("board.in_oil"), asked, prepare=False).fetchall()
     known = prices.in_force(connection, today)
     whole = Sum()
     families: dict[str, Sum] = defaultdict(Sum)

@@ -352,9 +352,10 @@ def due_list(connection: Connection, today: date, horizon_days: int, depot: str,
         "today": today, "until": today + timedelta(days=horizon_days), "depot": depot, "what": what,
         "limit": each + 1, "offset": each * page,
     }  # fmt: skip
-    rows = connection.execute(query("plan.due"), parameters).fetchall()
-    counts = connection.execute(query("plan.counts"), parameters).fetchone()
-    return {"rows": rows[:each], "more": len(rows) > each, "counts": counts, "page": page}
+    rows = connection.execute(query("plan.due"), parameters, prepare=False).fetchall()
+    counts = rows[0]["counts"]
+    found = [{k: v for k, v in r.items() if k != "counts"} for r in rows if r["what"] is not None]
+    return {"rows": found[:each], "more": len(found) > each, "counts": counts, "page": page}
 
 
 def out(r: dict[str, Any]) -> dict[str, Any]:

@@ -68,7 +68,7 @@ class Wanted:
 
 def listing(connection: Connection, wanted: Wanted) -> dict[str, Any]:
     """One page of the register's list, and what it can be narrowed by."""
-    rows = connection.execute(query("units.list"), wanted.parameters(PAGE)).fetchall()
+    rows = connection.execute(query("units.list"), wanted.parameters(PAGE), prepare=False).fetchall()
     facets = connection.execute(query("units.facets")).fetchone()
     return {"rows": rows, "total": rows[0]["total"] if rows else 0, "facets": facets, "wanted": wanted}
 

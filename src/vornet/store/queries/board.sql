@@ -123,7 +123,9 @@ SELECT c.compartment_id, c.unit_id, u.name AS unit, c.name AS compartment, u.mod
        headroom_now(s.urgency, s.open_faults, s.headroom, s.headroom_as_is) AS headroom_now, s.headroom_is_safe, s.headroom_open,
        c.counts AS meter_unit, s.due_day, s.to_due, s.oil_hours
 FROM compartment c JOIN unit u USING (fleet_id, unit_id) LEFT JOIN standing s USING (fleet_id, compartment_id)
-WHERE plain_letters(concat_ws(' ', u.name, c.name, u.model, c.family, u.facts ->> 'serial', u.facts ->> 'plate')) LIKE plain_letters(%(like)s)
+CROSS JOIN LATERAL (SELECT lower(concat_ws(' ', u.name, c.name, u.model, c.family, u.facts ->> 'serial', u.facts ->> 'plate')) AS words
+                    OFFSET 0) w
+WHERE CASE WHEN octet_length(w.words) = length(w.words) THEN w.words ELSE plain_letters(w.words) END LIKE (SELECT plain_letters(%(like)s))
 ORDER BY (plain_letters(u.name || ' ' || c.name) LIKE plain_letters(%(start)s)) DESC, s.urgency, s.ranking NULLS LAST, u.name, c.compartment_id LIMIT %(limit)s
 
 -- :find_sample  a sample by its number, or how it begins

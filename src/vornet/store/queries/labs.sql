@@ -171,13 +171,18 @@ UPDATE bottle SET lost_on = %(on)s, lost_why = %(why)s, lost_by = %(by)s WHERE b
 UPDATE bottle SET lost_on = NULL, lost_why = '', lost_by = NULL WHERE bottle_id = %(bottle_id)s AND lost_on IS NOT NULL RETURNING sample_no
 
 -- :silent_drains  drains of the last weeks that no bottle, number or sample belongs to
+-- (the days near a drain are worked out first: an index of guarded rows is only searched by what is there already; a compartment's last
+-- sample, which stands beside it, answers for most)
 SELECT d.drain_id, d.on_day, u.name AS unit, c.name AS compartment, c.compartment_id
-FROM drain d JOIN compartment c USING (fleet_id, compartment_id) JOIN unit u USING (fleet_id, unit_id)
-WHERE d.superseded_by IS NULL AND d.on_day BETWEEN %(today)s::date - 45 AND %(today)s::date AND d.sample_no IS NULL
-  AND NOT EXISTS (SELECT 1 FROM bottle b WHERE b.fleet_id = d.fleet_id AND b.compartment_id = d.compartment_id
-                  AND b.drawn_on BETWEEN d.on_day - 3 AND d.on_day + 3)
+FROM (SELECT o.fleet_id, o.drain_id, o.compartment_id, o.on_day, o.on_day - 3 AS early, o.on_day + 3 AS late
+      FROM drain o LEFT JOIN standing w USING (fleet_id, compartment_id)
+      WHERE o.superseded_by IS NULL AND o.on_day BETWEEN %(today)s::date - 45 AND %(today)s::date AND o.sample_no IS NULL
+        AND coalesce(w.last_sampled_on NOT BETWEEN o.on_day - 3 AND o.on_day + 3, true) OFFSET 0) d
+JOIN compartment c USING (fleet_id, compartment_id) JOIN unit u USING (fleet_id, unit_id)
+WHERE NOT EXISTS (SELECT 1 FROM bottle b WHERE b.fleet_id = d.fleet_id AND b.compartment_id = d.compartment_id
+                  AND b.drawn_on BETWEEN d.early AND d.late)
   AND NOT EXISTS (SELECT 1 FROM sample s WHERE s.fleet_id = d.fleet_id AND s.compartment_id = d.compartment_id
-                  AND s.superseded_by IS NULL AND s.sampled_on BETWEEN d.on_day - 3 AND d.on_day + 3)
+                  AND s.superseded_by IS NULL AND s.sampled_on BETWEEN d.early AND d.late)
 ORDER BY d.on_day DESC LIMIT 40
 
 -- :waiting_counts  what the inbox has to do, for its headline and the other screens

@@ -27,8 +27,9 @@ LEFT JOIN LATERAL (SELECT days FROM drain_interval i
                    ORDER BY effective_from DESC, interval_id DESC LIMIT 1) i ON true
 WHERE %(units)s::bigint[] IS NULL OR c.unit_id = ANY(%(units)s)
 
--- :due  services and oil drains, soonest first
-SELECT *, coalesce(to_due < 0 OR due_day < %(today)s AND (to_due IS NULL OR driver NOT IN ('meter', 'break-in')), false) AS overdue FROM (
+-- :due  services and oil drains, soonest first, with how many there are of each state beside every row (one row of nothing where
+-- there are none of what is asked for)
+WITH x AS MATERIALIZED (
     SELECT 'item' AS what, i.item_id AS id, u.unit_id, i.compartment_id, u.name AS unit, c.name AS compartment, i.name AS item,
            d.name AS depot, coalesce(c.counts, u.meter_unit) AS meter_unit, i.due_meter, i.due_day, i.due_first, i.due_last, i.driver, i.to_due,
            i.last_day, i.condition, i.facts -> 'parts' AS parts
@@ -50,42 +51,31 @@ SELECT *, coalesce(to_due < 0 OR due_day < %(today)s AND (to_due IS NULL OR driv
     JOIN compartment c ON c.fleet_id = t.fleet_id AND c.compartment_id = t.compartment_id
     JOIN unit u ON u.fleet_id = c.fleet_id AND u.unit_id = c.unit_id
     LEFT JOIN depot d ON d.fleet_id = u.fleet_id AND d.depot_id = u.depot_id
-    WHERE t.state = 'running' AND t.next_at IS NOT NULL AND u.state <> 'retired') x
-WHERE (%(depot)s = '' OR depot = %(depot)s)
-  AND (%(what)s = 'all' AND due_day <= %(until)s
-    OR %(what)s = 'overdue' AND (to_due < 0 OR due_day < %(today)s AND (to_due IS NULL OR driver NOT IN ('meter', 'break-in')))
-    OR %(what)s = 'items' AND what = 'item' AND due_day <= %(until)s
-    OR %(what)s = 'drains' AND what = 'drain' AND due_day <= %(until)s
-    OR %(what)s = 'bottles' AND what = 'bottle'
-    OR %(what)s = 'unknown' AND what = 'item' AND driver = 'no record yet'
-    OR %(what)s = 'condition' AND what = 'item' AND condition IS NOT NULL)
-ORDER BY coalesce(to_due < 0 OR due_day < %(today)s AND (to_due IS NULL OR driver NOT IN ('meter', 'break-in')), false) DESC, due_day NULLS LAST, unit, compartment NULLS FIRST, item LIMIT %(limit)s OFFSET %(offset)s
-
--- :counts  for the filters of the due list
-WITH x AS (
-    SELECT 'item' AS what, i.due_day, i.to_due, i.driver, i.condition, d.name AS depot
-    FROM service_item i JOIN unit u USING (fleet_id, unit_id)
-    LEFT JOIN depot d ON d.fleet_id = u.fleet_id AND d.depot_id = u.depot_id WHERE u.state <> 'retired'
-    UNION ALL
-    SELECT 'drain', s.due_day, s.to_due, s.due_driver, NULL, d.name
-    FROM standing s JOIN compartment c USING (fleet_id, compartment_id)
-    JOIN unit u ON u.fleet_id = c.fleet_id AND u.unit_id = c.unit_id
-    LEFT JOIN depot d ON d.fleet_id = u.fleet_id AND d.depot_id = u.depot_id WHERE u.state <> 'retired'
-    UNION ALL
-    SELECT 'bottle', t.next_day, t.next_at - s.oil_hours, 'trial', NULL, d.name
-    FROM trial t JOIN standing s USING (fleet_id, compartment_id)
-    JOIN compartment c ON c.fleet_id = t.fleet_id AND c.compartment_id = t.compartment_id
-    JOIN unit u ON u.fleet_id = c.fleet_id AND u.unit_id = c.unit_id
-    LEFT JOIN depot d ON d.fleet_id = u.fleet_id AND d.depot_id = u.depot_id
-    WHERE t.state = 'running' AND t.next_at IS NOT NULL AND u.state <> 'retired')
-SELECT count(*) FILTER (WHERE due_day <= %(until)s) AS all,
-       count(*) FILTER (WHERE to_due < 0 OR due_day < %(today)s AND (to_due IS NULL OR driver NOT IN ('meter', 'break-in'))) AS overdue,
-       count(*) FILTER (WHERE what = 'item' AND due_day <= %(until)s) AS items,
-       count(*) FILTER (WHERE what = 'drain' AND due_day <= %(until)s) AS drains,
-       count(*) FILTER (WHERE what = 'bottle') AS bottles,
-       count(*) FILTER (WHERE what = 'item' AND driver = 'no record yet') AS unknown,
-       count(*) FILTER (WHERE what = 'item' AND condition IS NOT NULL) AS condition
-FROM x WHERE %(depot)s = '' OR depot = %(depot)s
+    WHERE t.state = 'running' AND t.next_at IS NOT NULL AND u.state <> 'retired'
+), counted AS (
+    SELECT count(*) FILTER (WHERE due_day <= %(until)s) AS all,
+           count(*) FILTER (WHERE to_due < 0 OR due_day < %(today)s AND (to_due IS NULL OR driver NOT IN ('meter', 'break-in'))) AS overdue,
+           count(*) FILTER (WHERE what = 'item' AND due_day <= %(until)s) AS items,
+           count(*) FILTER (WHERE what = 'drain' AND due_day <= %(until)s) AS drains,
+           count(*) FILTER (WHERE what = 'bottle') AS bottles,
+           count(*) FILTER (WHERE what = 'item' AND driver = 'no record yet') AS unknown,
+           count(*) FILTER (WHERE what = 'item' AND condition IS NOT NULL) AS condition
+    FROM x WHERE %(depot)s = '' OR depot = %(depot)s
+), page AS (
+    SELECT *, coalesce(to_due < 0 OR due_day < %(today)s AND (to_due IS NULL OR driver NOT IN ('meter', 'break-in')), false) AS overdue
+    FROM x
+    WHERE (%(depot)s = '' OR depot = %(depot)s)
+      AND (%(what)s = 'all' AND due_day <= %(until)s
+        OR %(what)s = 'overdue' AND (to_due < 0 OR due_day < %(today)s AND (to_due IS NULL OR driver NOT IN ('meter', 'break-in')))
+        OR %(what)s = 'items' AND what = 'item' AND due_day <= %(until)s
+        OR %(what)s = 'drains' AND what = 'drain' AND due_day <= %(until)s
+        OR %(what)s = 'bottles' AND what = 'bottle'
+        OR %(what)s = 'unknown' AND what = 'item' AND driver = 'no record yet'
+        OR %(what)s = 'condition' AND what = 'item' AND condition IS NOT NULL)
+    ORDER BY overdue DESC, due_day NULLS LAST, unit, compartment NULLS FIRST, item LIMIT %(limit)s OFFSET %(offset)s
+)
+SELECT page.*, to_jsonb(counted) AS counts FROM counted LEFT JOIN page ON true
+ORDER BY overdue DESC, due_day NULLS LAST, unit, compartment NULLS FIRST, item
 
 -- :record_back  a record that counts no more
 UPDATE service_record r SET superseded_by = r.record_id, superseded_why = %(why)s

@@ -264,6 +264,9 @@ SELECT fleet_make(%(name)s, %(zone)s, %(demo)s) AS id
 -- :fleet_drop  a fleet with everything in it; the owner's alone
 SELECT fleet_drop(%(fleet_id)s)
 
+-- :begun  how far the first week is
+SELECT begun FROM fleet WHERE fleet_id = nullif(current_setting('vornet.fleet_id', true), '')::integer
+
 -- :first_week  what a new fleet has so far
 SELECT f.begun, (SELECT count(*) FROM unit) AS units, (SELECT count(*) FROM compartment) AS compartments,
        (SELECT count(*) FROM depot WHERE hours IS NOT NULL) AS depots, (SELECT count(*) FROM oil) AS oils,

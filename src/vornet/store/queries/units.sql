@@ -1,8 +1,6 @@
 -- :list  the register's rows, one a compartment, filtered and sorted; what costs is asked for one page only
-WITH page AS (
-    SELECT c.fleet_id, c.compartment_id, c.unit_id, u.name AS unit, c.name AS compartment, c.kind, c.family, u.model, u.duty, u.state,
-           d.name AS depot, o.name AS oil, c.system_volume_l, c.capacity_l, c.counts AS meter_unit, s.interval_meter, s.due_day,
-           s.to_due, s.rate_per_day, count(*) OVER () AS total, row_number() OVER (
+WITH found AS MATERIALIZED (
+    SELECT c.fleet_id, c.compartment_id, row_number() OVER (
     ORDER BY
       CASE WHEN NOT %(down)s THEN CASE %(sort)s WHEN 'family' THEN c.family WHEN 'depot' THEN d.name WHEN 'oil' THEN o.name
            WHEN 'kind' THEN c.kind WHEN 'state' THEN u.state END END,
@@ -18,8 +16,10 @@ WITH page AS (
     LEFT JOIN depot d ON d.fleet_id = u.fleet_id AND d.depot_id = u.depot_id
     LEFT JOIN oil o ON o.fleet_id = c.fleet_id AND o.oil_id = c.oil_id
     LEFT JOIN standing s ON s.fleet_id = c.fleet_id AND s.compartment_id = c.compartment_id
-    WHERE (%(q)s = '' OR plain_letters(concat_ws(' ', u.name, c.name, u.model, c.family, u.facts ->> 'serial', u.facts ->> 'plate', o.name))
-           LIKE plain_letters(%(like)s))
+    CROSS JOIN LATERAL (SELECT CASE WHEN %(q)s = '' THEN '' ELSE lower(concat_ws(
+        ' ', u.name, c.name, u.model, c.family, u.facts ->> 'serial', u.facts ->> 'plate', o.name)) END AS words OFFSET 0) w
+    WHERE (%(q)s = '' OR CASE WHEN octet_length(w.words) = length(w.words) THEN w.words ELSE plain_letters(w.words) END
+           LIKE (SELECT plain_letters(%(like)s)))
       AND (%(depot)s = '' OR d.name = %(depot)s)
       AND (%(kind)s = '' OR c.kind = %(kind)s)
       AND (%(family)s = '' OR c.family = %(family)s)
@@ -28,14 +28,21 @@ WITH page AS (
       AND (NOT %(doubted)s OR EXISTS (SELECT 1 FROM doubt x WHERE x.fleet_id = c.fleet_id
               AND x.compartment_id = c.compartment_id AND x.settled IS NULL))
       AND (%(only)s::bigint[] IS NULL OR c.compartment_id = ANY(%(only)s))
-    ORDER BY nth LIMIT %(limit)s OFFSET %(offset)s
+), page AS MATERIALIZED (
+    SELECT fleet_id, compartment_id, nth FROM found ORDER BY nth LIMIT %(limit)s OFFSET %(offset)s
 )
-SELECT page.*,
-       (SELECT count(*) FROM service_item i WHERE i.fleet_id = page.fleet_id AND i.unit_id = page.unit_id
-          AND (i.compartment_id = page.compartment_id OR i.compartment_id IS NULL)) AS items,
-       EXISTS (SELECT 1 FROM doubt x WHERE x.fleet_id = page.fleet_id AND x.compartment_id = page.compartment_id
-          AND x.settled IS NULL) AS doubted
-FROM page ORDER BY nth
+SELECT page.nth, (SELECT count(*) FROM found) AS total,
+       c.fleet_id, c.compartment_id, c.unit_id, u.name AS unit, c.name AS compartment, c.kind, c.family, u.model, u.duty, u.state,
+       d.name AS depot, o.name AS oil, c.system_volume_l, c.capacity_l, c.counts AS meter_unit, s.interval_meter, s.due_day, s.to_due,
+       s.rate_per_day,
+       (SELECT count(*) FROM service_item i WHERE i.fleet_id = c.fleet_id AND i.unit_id = c.unit_id
+          AND (i.compartment_id = c.compartment_id OR i.compartment_id IS NULL)) AS items,
+       EXISTS (SELECT 1 FROM doubt x WHERE x.fleet_id = c.fleet_id AND x.compartment_id = c.compartment_id AND x.settled IS NULL) AS doubted
+FROM page JOIN compartment c USING (fleet_id, compartment_id) JOIN unit u ON u.fleet_id = c.fleet_id AND u.unit_id = c.unit_id
+LEFT JOIN depot d ON d.fleet_id = u.fleet_id AND d.depot_id = u.depot_id
+LEFT JOIN oil o ON o.fleet_id = c.fleet_id AND o.oil_id = c.oil_id
+LEFT JOIN standing s ON s.fleet_id = c.fleet_id AND s.compartment_id = c.compartment_id
+ORDER BY page.nth
 
 -- :facets  what the list can be narrowed by
 SELECT (SELECT array_agg(name ORDER BY name) FROM depot) AS depots,
