@@ -8,7 +8,7 @@ with its field, its reason and its original cells. See docs/formats.md.
 from __future__ import annotations
 
 import io
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from datetime import date
 from itertools import islice
@@ -33,7 +33,7 @@ from vornet.io.lab_header import (
     unit_factor,
 )
 
-CHUNK_ROWS = 5000
+CHUNK_ROWS, AT_A_TIME = 5000, 500
 
 
 @dataclass(frozen=True)
@@ -197,9 +197,28 @@ def _long_rows(
 
 
 def chunks(file: ResultsFile, rows_a_chunk: int = CHUNK_ROWS) -> Iterator[Chunk]:
-    """The file's rows, a few thousand at a time, so that memory stays flat as files grow."""
-    while block := list(islice(file.rows, rows_a_chunk)):
-        yield _chunk(file, block)
+    """The file's rows, a few thousand at a time, so that memory stays flat as files grow; read so few together that their cells stay
+    near the processor until they are columns."""
+    while True:
+        parts: list[Chunk] = []
+        while len(parts) * AT_A_TIME < rows_a_chunk and (block := list(islice(file.rows, min(AT_A_TIME, rows_a_chunk)))):
+            parts.append(_chunk(file, block))
+        if not parts:
+            return
+        yield parts[0] if len(parts) == 1 else _joined(parts)
+
+
+def _joined(parts: list[Chunk]) -> Chunk:
+    def every(pick: Callable[[Chunk], list[Any]]) -> list[Any]:
+        return [x for part in parts for x in pick(part)]
+
+    return Chunk(
+        every(lambda c: c.row_no), {k: every(lambda c, k=k: c.text[k]) for k in parts[0].text}, every(lambda c: c.sampled_on),
+        {k: np.concatenate([c.numbers[k] for c in parts]) for k in parts[0].numbers}, every(lambda c: c.drained),
+        every(lambda c: c.filter_changed), every(lambda c: c.received_on), every(lambda c: c.reported_on),
+        *(np.concatenate([getattr(c, name) for c in parts]) for name in ("values", "below", "above")),
+        every(lambda c: c.bad), every(lambda c: c.originals),
+    )  # fmt: skip
 
 
 def _even_rows(header: Header, block: list[tuple[int, list[str]]]) -> tuple[list[int], list[list[str]], list[BadRow]]:

@@ -120,34 +120,40 @@ def _store(connection: Connection, fleet_id: int, batch: Batch, by: str, report:
     with connection.cursor() as cursor, cursor.copy(query("results.copy_staging")) as copy:
         copy.write(batch.packed)
     parameters = {"fleet_id": fleet_id, "import_file_id": report.import_file_id, "by": by}
-    known = connection.execute(query("results.known_identities")).fetchone()
-    assert known is not None
-    if known["exists"]:
-        connection.execute(query("results.fates"), parameters)
-        words = {
-            "number_twice": "is already in row {known_row}",
-            "other_unit": "is already used for {known_unit} {known_compartment}",
-            "other_date": "is already used for a sample of {known_on}",
-            "contradicts": "is already there with other values, and this report is not newer",
-        }
-        for r in connection.execute(query("results.contradicting")).fetchall():
-            i = batch.positions[r["row_no"]]
-            detail = f"sample number {chunk.text['sample_no'][i]} " + words[r["fate"]].format(**r)
-            batch.held.append(BadRow(r["row_no"], "sample_no", r["fate"], detail, cells(chunk, i, names)))
-        for r in connection.execute(query("results.count_fates")).fetchall():
-            if r["fate"] == "same":
-                report.same += r["n"]
-            elif r["fate"] in ("reissued", "reread"):
-                report.reissued += r["n"]
-        connection.execute(query("results.supersede"), parameters)
-        connection.execute(query("results.enact"), parameters)
-    report.new += connection.execute(query("results.insert_new"), parameters).rowcount
+    try:  # most of what comes is new: only where a number is known already is looked at what becomes of each row
+        with connection.transaction():
+            report.new += connection.execute(query("results.insert_new"), parameters).rowcount
+    except psycopg.errors.UniqueViolation:
+        _sort_out(connection, batch, parameters, report, names)
+        report.new += connection.execute(query("results.insert_new"), parameters).rowcount
     report.compartments |= {r["compartment_id"] for r in connection.execute(query("results.touched")).fetchall()}
     connection.execute(query("results.empty_staging"))
     report.rows += len(chunk.row_no) + len(chunk.bad)
     report.held_rows += len(batch.held)
     report.held += batch.held[: max(MOST_LISTED - len(report.held), 0)]
     _keep_held(connection, fleet_id, report.import_file_id, batch.held)
+
+
+def _sort_out(connection: Connection, batch: Batch, parameters: dict[str, Any], report: ResultsReport, names: list[str]) -> None:
+    """What becomes of staged rows whose number is known: the same again, re-issued, read again, or held as contradicting."""
+    connection.execute(query("results.fates"), parameters)
+    words = {
+        "number_twice": "is already in row {known_row}",
+        "other_unit": "is already used for {known_unit} {known_compartment}",
+        "other_date": "is already used for a sample of {known_on}",
+        "contradicts": "is already there with other values, and this report is not newer",
+    }
+    for r in connection.execute(query("results.contradicting")).fetchall():
+        i = batch.positions[r["row_no"]]
+        detail = f"sample number {batch.chunk.text['sample_no'][i]} " + words[r["fate"]].format(**r)
+        batch.held.append(BadRow(r["row_no"], "sample_no", r["fate"], detail, cells(batch.chunk, i, names)))
+    for r in connection.execute(query("results.count_fates")).fetchall():
+        if r["fate"] == "same":
+            report.same += r["n"]
+        elif r["fate"] in ("reissued", "reread"):
+            report.reissued += r["n"]
+    connection.execute(query("results.supersede"), parameters)
+    connection.execute(query("results.enact"), parameters)
 
 
 def _keep_held(connection: Connection, fleet_id: int, import_file_id: int | None, held: list[BadRow]) -> None:

@@ -76,10 +76,6 @@ CREATE TEMP TABLE IF NOT EXISTS staging_sample (
 COPY staging_sample (compartment_id, unit_id, oil_id, sampled_on, meter, oil_hours, topup_l, drained, filter_changed,
     below, above, values, sample_no, lab, received_on, reported_on, comment, severity, row_no, digest) FROM STDIN (FORMAT binary)
 
--- :known_identities  which of these sample numbers are there already
-SELECT EXISTS (SELECT 1 FROM staging_sample g JOIN sample s ON s.lab = g.lab AND s.sample_no = g.sample_no
-               AND s.superseded_by IS NULL)
-
 -- :fates  what becomes of rows whose number is known
 UPDATE staging_sample g
 SET fate = CASE
