@@ -28,20 +28,23 @@ import sys
 import tempfile
 import time
 from contextlib import contextmanager
+from dataclasses import replace
 from datetime import date
 
 import numpy as np
 import weeks  # beside this file
 from fastapi.testclient import TestClient
 
-from vornet.core import limits
+from vornet.core import limits as limit_rules
 from vornet.core.charges import cut
 from vornet.core.compare import past_limits
 from vornet.core.departures import AT_CHARGE, departures
 from vornet.core.judge import rate_bend, rate_shift
 from vornet.core.rates import stretch_rates
+from vornet.flows import worker
 from vornet.flows.house import fleets, people
-from vornet.flows.judge import evaluate
+from vornet.flows.judge import evaluate, limits
+from vornet.flows.judge.settle import settle as settle_facts
 from vornet.flows.lab import results
 from vornet.flows.register import register
 from vornet.sim import causes_trial, demo, interval_trial, interval_year, steady, trial, trial_fleets, use, volume
@@ -163,6 +166,45 @@ def import_apart(location: Location, content: bytes) -> int:
     return int(done.stdout) // 1024
 
 
+def worker_alone() -> None:
+    """What a worker process does, one job at a time: says that it is there, begins when told, works until the queue is empty."""
+    db = Database(Location(os.environ["BENCH_OWNER"], os.environ["BENCH_APP"]))
+    print("ready", flush=True)
+    sys.stdin.readline()
+    while True:
+        worker.drain_queue(db, TODAY, at_once=1)
+        with db.anyone() as c:
+            if c.execute("SELECT 1 FROM procrastinate_jobs WHERE status IN ('todo', 'doing') LIMIT 1").fetchone() is None:
+                return
+        time.sleep(0.05)
+
+
+def by_workers(db: Database, location: Location, count: int) -> float:
+    """Seconds that so many worker processes take to judge the whole fleet after a change that all of it rests on."""
+    started = [
+        subprocess.Popen([sys.executable, __file__, "--worker-alone"], stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True,
+                         env={**os.environ, "BENCH_OWNER": location.owner_url, "BENCH_APP": location.app_url})
+        for _ in range(count)
+    ]  # fmt: skip
+    for one in started:
+        assert one.stdout is not None and one.stdout.readline() == "ready\n"
+    fleet_id = fleets.find(db, NAME)
+    with db.fleet(fleet_id) as c:
+        rows = limits.in_force(c, TODAY)["rows"]
+        act = max(r.act for r in rows if r.key == "fe")
+        other = [replace(r, act=r.act * (0.999 if r.act == act else 1)) if r.key == "fe" else r for r in rows]
+        limits.save(c, fleet_id, other, "", by="bench", why="tried", today=TODAY)
+        settle_facts(c, fleet_id, TODAY)
+    began = time.perf_counter()
+    for one in started:
+        assert one.stdin is not None
+        one.stdin.write("go\n")
+        one.stdin.flush()
+    for one in started:
+        assert one.wait() == 0
+    return time.perf_counter() - began
+
+
 def screening(seeds: list[int]) -> None:
     """The confusion table of the checks, over seeds that nothing was tuned on."""
     db, _ = fresh()
@@ -235,7 +277,10 @@ def speed(compartments: int, samples: int) -> None:
         ("all of it afresh", afresh_s),
     ):
         each = seconds / samples * 1e6
-        print(f"evaluate         {seconds:6.2f} s  {seconds / read_s:5.1f} x the read (asked 40 afresh), {each:4.0f} µs a sample: {words}")
+        print(f"evaluate         {seconds:6.2f} s  {seconds / read_s:5.1f} x the read (asked 12 afresh), {each:4.0f} µs a sample: {words}")
+    one, two = (by_workers(db, location, n) for n in (1, 2))
+    times = f"{one:6.2f} s with one, {two:6.2f} s with two ({two / read_s:.1f} x the read)"
+    print(f"by workers       {times}: {one / two:.2f} x (asked 1.7), one job at a time each, after a change of limits")
     demo.load(db, TODAY)
     weeks.month(db, fleets.find(db, NAME), TODAY)
     settle(location)
@@ -280,7 +325,7 @@ def shifts(seeds: list[int]) -> None:
     """False alarms per 1,000 samples of engines that never changed, by how often a charge is sampled."""
     print(f"shifts           false alarms per 1,000 samples, seeds {', '.join(map(str, seeds))}; 40 engines, 20 charges")
     print(f"  {'samples a charge':<19}{'labs':<20}{'shift told':>12}{'of iron':>12}{'bend told':>12}{'drift of iron':>15}")
-    limits_ = limits.table()
+    limits_ = limit_rules.table()
     for changes in (False, True):
         for often in (1, 2, 3, 4):
             n, told, iron, bent, begins = 0, 0, 0, 0, 0
@@ -540,7 +585,11 @@ def main() -> None:
     ask.add_argument("--causes-seeds", type=int, nargs="+", default=[601, 602, 603, 604])
     ask.add_argument("--intervals-seed", type=int, default=901)
     ask.add_argument("--import-alone")
+    ask.add_argument("--worker-alone", action="store_true")
     given = ask.parse_args()
+    if given.worker_alone:
+        worker_alone()
+        return
     if given.import_alone:
         import_alone(given.import_alone)
         return

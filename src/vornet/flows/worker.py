@@ -16,7 +16,7 @@ from procrastinate import PsycopgConnector, RetryStrategy
 
 from vornet.core.errors import InputError
 from vornet.flows.house import days, fleets
-from vornet.flows.judge import evaluate
+from vornet.flows.judge import afresh, evaluate
 from vornet.flows.judge.settle import settle
 from vornet.flows.lab import asking, files, results
 from vornet.flows.lab.results_report import ResultsReport
@@ -25,7 +25,20 @@ from vornet.io import apart
 from vornet.io.results_file import NeedsMapping
 from vornet.store import backup, queue
 from vornet.store.database import Connection, Database, Location, opened, query
-from vornet.store.queue import ASK_LABS, BACKUP, EVALUATE, LEVEL, SEND, SETTLE, TAKE_IN, TAKE_UP, TELL
+from vornet.store.queue import (
+    ASK_LABS,
+    BACKUP,
+    EVALUATE,
+    JUDGE_ALL,
+    JUDGE_END,
+    JUDGE_SHARE,
+    LEVEL,
+    SEND,
+    SETTLE,
+    TAKE_IN,
+    TAKE_UP,
+    TELL,
+)
 
 #: a worker that has not been heard of for so long is taken for dead
 DEAD_AFTER_S = 30.0
@@ -76,12 +89,27 @@ def app_of(works: Works, ask_every_s: float | None = None) -> procrastinate.App:
     def take_in(fleet_id: int, import_file_id: int) -> None:
         take_in_apart(works.db, fleet_id, import_file_id, works.today(fleet_id))
 
-    @app.task(name=EVALUATE, retry=RetryStrategy(max_attempts=3, wait=5))
-    def evaluate_some(fleet_id: int, compartments: list[int]) -> None:
+    def judged(fleet_id: int, how: Callable[[Connection, int, date], object]) -> None:
         with works.db.fleet(fleet_id) as connection:
             if connection.execute(query("register.fleet")).fetchone() is None:
                 return  # the fleet was taken away meanwhile
-            evaluate.evaluate_within(connection, fleet_id, days.day_here(connection, works.fixed_today), compartments)
+            how(connection, fleet_id, days.day_here(connection, works.fixed_today))
+
+    @app.task(name=EVALUATE, retry=RetryStrategy(max_attempts=3, wait=5))
+    def evaluate_some(fleet_id: int, compartments: list[int]) -> None:
+        judged(fleet_id, lambda connection, mine, today: evaluate.evaluate_within(connection, mine, today, compartments))
+
+    @app.task(name=JUDGE_ALL, retry=RetryStrategy(max_attempts=3, wait=5))
+    def judge_all(fleet_id: int) -> None:
+        judged(fleet_id, afresh.begin)
+
+    @app.task(name=JUDGE_SHARE, retry=RetryStrategy(max_attempts=3, wait=5))
+    def judge_share(fleet_id: int, run: str, share: int) -> None:
+        judged(fleet_id, lambda connection, mine, today: afresh.judge_share(connection, mine, run, share, today))
+
+    @app.task(name=JUDGE_END, retry=RetryStrategy(max_attempts=3, wait=5))
+    def judge_end(fleet_id: int, run: str, part: int) -> None:
+        judged(fleet_id, lambda connection, mine, today: afresh.end(connection, mine, run, part, today))
 
     @app.task(name=LEVEL, retry=RetryStrategy(max_attempts=2, wait=5))
     def work_a_plan_out(fleet_id: int, proposal_id: int) -> None:
@@ -235,9 +263,9 @@ async def requeue(app: procrastinate.App, dead_after_s: float = DEAD_AFTER_S) ->
 
 async def work(
     db: Database, fixed_today: date | None = None, *, ask_every_s: float = 30.0, wait: bool = True, handle_signals: bool = True,
-    week_pdf: mail.Pdf = no_paper,
+    week_pdf: mail.Pdf = no_paper, at_once: int = 2,
 ) -> None:  # fmt: skip
-    """Work on the queue until stopped (``wait`` False: until it is empty), asking labs every so often."""
+    """Work on the queue until stopped (``wait`` False: until it is empty), so many jobs ``at_once``, asking labs every so often."""
     app = app_of(Works(db, fixed_today, week_pdf), ask_every_s if wait else None)
     async with app.open_async():
         if not wait:
@@ -245,7 +273,11 @@ async def work(
         waiting = -1
         while True:
             await app.run_worker_async(
-                wait=wait, concurrency=2, install_signal_handlers=handle_signals, delete_jobs="successful", fetch_job_polling_interval=2.0
+                wait=wait,
+                concurrency=at_once,
+                install_signal_handlers=handle_signals,
+                delete_jobs="successful",
+                fetch_job_polling_interval=2.0,
             )
             before, waiting = waiting, 0 if wait else await _due(app)
             if waiting in (0, before):  # what waited for another job's lock has its turn in another round
@@ -258,7 +290,7 @@ async def _due(app: procrastinate.App) -> int:
     return sum(job.scheduled_at is None or job.scheduled_at <= now for job in await app.job_manager.list_jobs_async(status="todo"))
 
 
-def drain_queue(db: Database, fixed_today: date | None = None) -> None:
+def drain_queue(db: Database, fixed_today: date | None = None, at_once: int = 2) -> None:
     """Work until the queue is empty, in a thread of its own (there may be a loop running here)."""
     import asyncio
 
@@ -266,7 +298,7 @@ def drain_queue(db: Database, fixed_today: date | None = None) -> None:
 
     def run() -> None:
         try:
-            asyncio.run(work(db, fixed_today, wait=False, handle_signals=False))
+            asyncio.run(work(db, fixed_today, wait=False, handle_signals=False, at_once=at_once))
         except BaseException as error:
             failed.append(error)
 

@@ -8,7 +8,7 @@ with its field, its reason and its original cells. See docs/formats.md.
 from __future__ import annotations
 
 import io
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from datetime import date
 from itertools import islice
@@ -209,16 +209,15 @@ def chunks(file: ResultsFile, rows_a_chunk: int = CHUNK_ROWS) -> Iterator[Chunk]
 
 
 def _joined(parts: list[Chunk]) -> Chunk:
-    def every(pick: Callable[[Chunk], list[Any]]) -> list[Any]:
-        return [x for part in parts for x in pick(part)]
-
-    return Chunk(
-        every(lambda c: c.row_no), {k: every(lambda c, k=k: c.text[k]) for k in parts[0].text}, every(lambda c: c.sampled_on),
-        {k: np.concatenate([c.numbers[k] for c in parts]) for k in parts[0].numbers}, every(lambda c: c.drained),
-        every(lambda c: c.filter_changed), every(lambda c: c.received_on), every(lambda c: c.reported_on),
-        *(np.concatenate([getattr(c, name) for c in parts]) for name in ("values", "below", "above")),
-        every(lambda c: c.bad), every(lambda c: c.originals),
-    )  # fmt: skip
+    out = parts[0]
+    for c in parts[1:]:
+        for name in ("row_no", "sampled_on", "drained", "filter_changed", "received_on", "reported_on", "bad", "originals"):
+            getattr(out, name).extend(getattr(c, name))
+        for name, cells in c.text.items():
+            out.text[name].extend(cells)
+    out.numbers = {k: np.concatenate([c.numbers[k] for c in parts]) for k in out.numbers}
+    out.values, out.below, out.above = (np.concatenate([getattr(c, k) for c in parts]) for k in ("values", "below", "above"))
+    return out
 
 
 def _even_rows(header: Header, block: list[tuple[int, list[str]]]) -> tuple[list[int], list[list[str]], list[BadRow]]:

@@ -26,7 +26,7 @@ MANIFEST = "fleet.json"
 #: tables that are an installation's, or made anew
 LEFT_OUT = frozenset({
     "membership", "api_token", "session", "job_device", "invitation", "password_link", "works_at", "feed", "mail", "touched", "fleet",
-    "note_heard", "evaluated", "webhook", "webhook_delivery",
+    "note_heard", "evaluated", "judging", "webhook", "webhook_delivery",
 })  # fmt: skip
 #: made anew on arrival, kept in the file to be looked at
 BESIDE = frozenset({"audit_link"})

@@ -14,6 +14,7 @@ from typing import Any
 from vornet.store.database import Connection, query
 
 TAKE_IN, ASK_LABS, EVALUATE = "vornet:take_in", "vornet:ask_labs", "vornet:evaluate"
+JUDGE_ALL, JUDGE_SHARE, JUDGE_END = "vornet:judge_all", "vornet:judge_share", "vornet:judge_end"
 SETTLE, TAKE_UP = "vornet:settle", "vornet:take_up"
 LEVEL, SEND, BACKUP, TELL = "vornet:level", "vornet:send", "vornet:backup", "vornet:tell"
 
@@ -59,6 +60,32 @@ def put_evaluation(connection: Connection, fleet_id: int, compartments: Iterable
         # somebody else's transaction may put the same there meanwhile: theirs then waits for the end of this one too
         with contextlib.suppress(AlreadyEnqueued), connection.transaction():
             task.defer(fleet_id=fleet_id, compartments=mine)
+
+
+def put_afresh(connection: Connection, fleet_id: int) -> None:
+    """Put the judging of a whole fleet on the queue; once, however often asked."""
+    from procrastinate.exceptions import AlreadyEnqueued
+
+    lock = f"judge all {fleet_id}"
+    while connection.execute(query("queue.evaluation_waits"), {"lock": lock}).fetchone() is None:
+        task = _outside().configure_task(JUDGE_ALL, connection=connection, lock=f"evaluate {fleet_id}", queueing_lock=lock)
+        with contextlib.suppress(AlreadyEnqueued), connection.transaction():
+            task.defer(fleet_id=fleet_id)
+
+
+def put_shares(connection: Connection, fleet_id: int, run: str, shares: Iterable[int]) -> None:
+    """Put the shares of a fleet on the queue; they may be judged beside one another."""
+    for share in shares:
+        task = _outside().configure_task(JUDGE_SHARE, connection=connection, lock=f"judge {fleet_id}/{share}")
+        task.defer(fleet_id=fleet_id, run=run, share=share)
+
+
+def put_ends(connection: Connection, fleet_id: int, run: str, parts: int) -> None:
+    """Put what rests on all shares on the queue, in parts."""
+    for part in range(parts):
+        _outside().configure_task(JUDGE_END, connection=connection, lock=f"judge {fleet_id}/end {part}").defer(
+            fleet_id=fleet_id, run=run, part=part
+        )
 
 
 def touch(connection: Connection, fleet_id: int, compartments: Iterable[int]) -> None:

@@ -92,7 +92,7 @@ def _terms(loaded: Loaded, c: int, oil: int) -> Terms:
     )
 
 
-def _parts(loaded: Loaded) -> Iterator[tuple[str, np.ndarray]]:
+def parts_of(loaded: Loaded) -> Iterator[tuple[str, np.ndarray]]:
     """(name, mask of compartments (C,)) of batches: whole families, about AT_ONCE samples, so that their columns stay near
     the processor. A family stays in its batch whatever joins the fleet, until the fleet has doubled."""
     batches = 1 << max(0, round(math.log2(max(len(loaded.sample_ids), 1) / AT_ONCE)))
@@ -156,12 +156,10 @@ def evaluate_within(
         connection.execute(query("history.forget_digests"), {"families": loaded.families})
     left_out = aside.Aside(connection, fleet_id, loaded, written)
     progress("screening")
-    loaded = left_out.through(loaded, lambda some: holds.hold(
-        connection, fleet_id, _with_new_oil(connection, fleet_id, some, today, written), written, known.get("")), holds.tried)  # fmt: skip
-    loaded = left_out.through(loaded, lambda some: _with_new_oil(connection, fleet_id, some, today, written, keep=True), _new_oil_tried)
+    loaded = screened(connection, fleet_id, loaded, today, written, left_out, known.get(""))
     progress("judging")
     signed = taught.signed_verdicts(connection, mates)
-    parts = list(_parts(loaded))
+    parts = list(parts_of(loaded))
     if written is None:  # batches of another size say nothing any more
         connection.execute(query("history.keep_digests"), {"parts": ["", "learned", *(name for name, _ in parts)]})
     for name, keep in parts:
@@ -174,7 +172,7 @@ def evaluate_within(
             connection.execute(query("history.put_digest"), kept)
 
         def judged(some: Loaded) -> Loaded:
-            _judge_and_write(connection, fleet_id, some, today, signed, written, left_out)
+            judge_and_write(connection, fleet_id, some, today, signed, written, left_out)
             return some
 
         before = len(left_out.found)
@@ -200,6 +198,16 @@ def evaluate_within(
     return {
         "compartments": len(loaded.compartment_ids), "samples": len(loaded.sample_ids), "held": on_hold, "set_aside": left_out.settle(),
     }  # fmt: skip
+
+
+def screened(
+    connection: Connection, fleet_id: int, loaded: Loaded, today: date, written: list[int] | None, left_out: aside.Aside,
+    known: bytes | None,
+) -> Loaded:  # fmt: skip
+    """As loaded, without what is held and with estimates of new oil, both written down. ``known``: digest of the last screening."""
+    loaded = left_out.through(loaded, lambda some: holds.hold(
+        connection, fleet_id, _with_new_oil(connection, fleet_id, some, today, written), written, known), holds.tried)  # fmt: skip
+    return left_out.through(loaded, lambda some: _with_new_oil(connection, fleet_id, some, today, written, keep=True), _new_oil_tried)
 
 
 def tried(loaded: Loaded) -> None:
@@ -229,10 +237,11 @@ def _with_new_oil(
     return replace(loaded, history=replace(loaded.history, fresh=firm.fresh))
 
 
-def _judge_and_write(
+def judge_and_write(
     connection: Connection, fleet_id: int, part: Loaded, today: date, signed: dict[int, int], written: list[int] | None,
     left_out: aside.Aside,
 ) -> None:  # fmt: skip
+    """Judge and decide some families and write where everything stands; with ``written`` of those compartments only."""
     charges = cut(part.history)
     worked = work(part, charges, signed, written)
     if trials.follow(connection, fleet_id, worked, signed, today):  # intervals fell back: decided anew by them

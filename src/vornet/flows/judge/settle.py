@@ -20,7 +20,9 @@ AT_ONCE_FILE = 300
 def settle(connection: Connection, fleet_id: int, today: date, at_once: int = AT_ONCE) -> int:
     """Judge what was touched, here for up to ``at_once`` compartments, by a worker for more; how many went on the queue."""
     touched = queue.take_touched(connection)
-    if touched.compartments and len(touched.compartments) > at_once:
+    if touched.everything and len(touched.compartments) > at_once:
+        queue.put_afresh(connection, fleet_id)
+    elif touched.compartments and len(touched.compartments) > at_once:
         queue.put_evaluation(connection, fleet_id, touched.compartments)
     elif touched.compartments:
         only = None if touched.everything and len(touched.compartments) > AT_ONCE else list(touched.compartments)

@@ -19,3 +19,16 @@ CREATE INDEX drain_day ON drain (fleet_id, on_day) WHERE superseded_by IS NULL;
 CREATE OR REPLACE FUNCTION plain_letters(given text) RETURNS text LANGUAGE sql IMMUTABLE PARALLEL SAFE
     AS $$ SELECT pg_catalog.translate(pg_catalog.replace(pg_catalog.replace(pg_catalog.replace(pg_catalog.lower(given),
                  'ß', 'ss'), 'æ', 'ae'), 'œ', 'oe'), 'àáâãäåçèéêëìíîïñòóôõöøùúûüýÿšžčřěů', 'aaaaaaceeeeiiiinoooooouuuuyyszcreu') $$;
+
+-- A fleet that is judged afresh in shares, by as many workers as there are: which shares of the run are done.
+CREATE TABLE judging (
+    fleet_id integer NOT NULL REFERENCES fleet ON DELETE CASCADE,
+    run      uuid NOT NULL,
+    share    smallint NOT NULL,
+    families text[] NOT NULL,
+    done_at  timestamptz,
+    PRIMARY KEY (fleet_id, share)
+);
+ALTER TABLE judging ENABLE ROW LEVEL SECURITY;
+CREATE POLICY own_fleet ON judging USING (fleet_id = (SELECT nullif(current_setting('vornet.fleet_id', true), '')::integer));
+GRANT SELECT, INSERT, UPDATE, DELETE ON judging TO vornet_app;

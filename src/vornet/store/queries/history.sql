@@ -184,6 +184,32 @@ DELETE FROM evaluated WHERE NOT part = ANY(%(parts)s::text[])
 -- :forget_digests  of the screening and of parts with these families
 DELETE FROM evaluated WHERE part = '' OR families && %(families)s::text[]
 
+-- :forget_parts  parts with these families, not the screening
+DELETE FROM evaluated WHERE part <> '' AND families && %(families)s::text[]
+
+-- :units_in_part  of so many parts of the fleet
+SELECT unit_id FROM unit WHERE unit_id %% %(parts)s = %(part)s ORDER BY unit_id
+
+-- :drop_shares  an earlier run is overtaken
+DELETE FROM judging
+
+-- :put_share  families that are judged together
+INSERT INTO judging (fleet_id, run, share, families) VALUES (%(fleet_id)s, %(run)s, %(share)s, %(families)s)
+
+-- :share  a share of a run that still is to be judged
+SELECT families FROM judging WHERE run = %(run)s AND share = %(share)s AND done_at IS NULL
+
+-- :of_families  their compartments
+SELECT compartment_id FROM compartment WHERE family = ANY(%(families)s) ORDER BY compartment_id
+
+-- :share_done  how many of the run are left
+WITH mine AS (UPDATE judging SET done_at = now() WHERE run = %(run)s AND share = %(share)s RETURNING share)
+SELECT count(*) AS n FROM judging WHERE run = %(run)s AND done_at IS NULL AND share NOT IN (SELECT share FROM mine)
+  AND EXISTS (SELECT 1 FROM mine)
+
+-- :run_over  that this is the run, and that it is at its end
+SELECT 1 FROM judging WHERE run = %(run)s HAVING count(*) > 0 AND bool_and(done_at IS NOT NULL)
+
 -- :put_standing  where a compartment stands, for every list and page
 INSERT INTO standing (fleet_id, compartment_id, as_of, meter_day, oil_hours, headroom, headroom_is_safe, headroom_open,
     running_safe, limiting, interval_meter, to_due, due_meter, due_day, due_driver, rate_per_day, last_sample_id,

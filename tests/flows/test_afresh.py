@@ -1,0 +1,135 @@
+"""A fleet judged in shares, by several workers at once, stands as one that was judged at one go."""
+
+import json
+from concurrent.futures import ThreadPoolExecutor
+
+import pytest
+
+from conftest import TODAY
+from vornet.flows.house import fleets
+from vornet.flows.judge import afresh, evaluate, limits
+from vornet.flows.judge.settle import settling
+from vornet.flows.lab import results
+from vornet.flows.register import register
+from vornet.sim import volume
+from vornet.store import queue
+
+#: what is written of each sample and each compartment, but for ids and when
+WRITTEN = {
+    "evaluation": "sample_id, proposed, evidence::text, hypotheses::text, oil_hours",
+    "standing": "compartment_id, outcome, headroom, running_safe, limiting, proposed_meter, ranking, urgency, due_day, due_first, due_last, "
+                "held, open_faults::text, reason::text, life, early_l, overrun",
+    "baseline": "family, measurand, n, mean, sd",
+    "hold": "sample_id, reason, detail::text",
+}  # fmt: skip
+
+
+@pytest.fixture
+def large(db, fleet_name, monkeypatch):
+    """A fleet that is too large for one share: 40 engines of 25 families, a sixth of the iron far too high."""
+    monkeypatch.setattr(evaluate, "AT_ONCE", 100)
+    register_file, samples = volume.make(fleet_name, 40, 480, TODAY)
+    lines = samples.decode().splitlines()
+    fe = lines[0].split(",").index("fe")
+    for i in range(6, len(lines), 6):
+        cells = lines[i].split(",")
+        cells[fe] = "260"
+        lines[i] = ",".join(cells)
+    document = json.loads(register_file)
+    document["units"][0]["compartments"][0].pop("cap_h")
+    assert register.load(db, json.dumps(document).encode(), by="t", today=TODAY).problems == []
+    report = results.load(db, "\n".join(lines).encode(), fleet=fleet_name, name="v.csv", by="t")
+    assert report.new == 480
+    evaluate.evaluate(db, fleet_name, TODAY)
+    return fleet_name, fleets.find(db, fleet_name)
+
+
+def written(db, fleet_id):
+    with db.fleet(fleet_id) as c:
+        return {t: sorted(map(str, (tuple(r.values()) for r in c.execute(f"SELECT {columns} FROM {t}").fetchall())))
+                for t, columns in WRITTEN.items()}  # fmt: skip
+
+
+def waiting(db, fleet_id):
+    """Jobs of the fleet on the queue, taken off it: (task, arguments)."""
+    with db.anyone() as c:
+        rows = c.execute(
+            "DELETE FROM procrastinate_jobs WHERE (args ->> 'fleet_id')::int = %s RETURNING task_name, args", [fleet_id]
+        ).fetchall()
+    return [(r["task_name"], {k: v for k, v in r["args"].items() if k != "fleet_id"}) for r in rows]
+
+
+def begun(db, fleet_id):
+    with db.fleet(fleet_id) as c:
+        afresh.begin(c, fleet_id, TODAY)
+    jobs = waiting(db, fleet_id)
+    assert {task for task, _ in jobs} == {queue.JUDGE_SHARE} and len(jobs) > 4
+    return [given for _, given in jobs]
+
+
+def judge(db, fleet_id, given):
+    with db.fleet(fleet_id) as c:
+        afresh.judge_share(c, fleet_id, given["run"], given["share"], TODAY)
+
+
+def test_shares_side_by_side_come_to_what_one_go_comes_to(db, large):
+    _, fleet_id = large
+    whole = written(db, fleet_id)
+    assert len(whole["evaluation"]) == 480 and any("260" in row for row in whole["evaluation"])
+    with db.fleet(fleet_id) as c:  # nothing may be left that only stands there still
+        c.execute("DELETE FROM evaluation")
+        c.execute("UPDATE standing SET headroom = 1, outcome = 'hold', ranking = 1, life = 1")
+        c.execute("DELETE FROM baseline")
+    shares = begun(db, fleet_id)
+    with ThreadPoolExecutor(3) as workers:
+        list(workers.map(lambda given: judge(db, fleet_id, given), shares))
+    ends = waiting(db, fleet_id)  # one of them was the last
+    assert ends == [(queue.JUDGE_END, {"run": shares[0]["run"], "part": part}) for part in range(afresh.ENDS)]
+    for _, given in ends:
+        with db.fleet(fleet_id) as c:
+            afresh.end(c, fleet_id, given["run"], given["part"], TODAY)
+    assert written(db, fleet_id) == whole
+
+
+def test_a_later_run_overtakes_an_earlier_one(db, large):
+    _, fleet_id = large
+    first, second = begun(db, fleet_id), begun(db, fleet_id)
+    for given in (*first, *second[:-1]):
+        judge(db, fleet_id, given)
+        judge(db, fleet_id, given)  # the same once more, as a job whose worker died is taken up again
+    assert waiting(db, fleet_id) == []  # one share is left
+    judge(db, fleet_id, second[-1])
+    assert {task for task, _ in waiting(db, fleet_id)} == {queue.JUDGE_END}
+    with db.fleet(fleet_id) as c:
+        c.execute("UPDATE standing SET due_first = NULL")
+        afresh.end(c, fleet_id, first[0]["run"], 0, TODAY)  # not its end
+        assert c.execute("SELECT count(due_first) AS n FROM standing").fetchone()["n"] == 0
+        for part in range(afresh.ENDS):
+            afresh.end(c, fleet_id, second[0]["run"], part, TODAY)
+        assert c.execute("SELECT count(due_first) AS n FROM standing").fetchone()["n"] > 0
+
+
+def test_other_limits_put_the_whole_fleet_on_the_queue_and_workers_judge_it(db, large):
+    from vornet.flows import worker
+
+    name, fleet_id = large
+    with settling(db, fleet_id, TODAY) as c:
+        rows = limits.in_force(c, TODAY)["rows"]
+        lower = [r if r.key != "fe" else type(r)(**{**r.__dict__, "watch": 1.0, "act": 2.0}) for r in rows]
+        limits.save(c, fleet_id, lower, "", by="t", why="tried", today=TODAY)
+    before = written(db, fleet_id)
+    worker.drain_queue(db, TODAY)
+    after = written(db, fleet_id)
+    assert sum(a != b for a, b in zip(after["evaluation"], before["evaluation"], strict=True)) > 300
+    evaluate.evaluate(db, name, TODAY, afresh=True)
+    assert written(db, fleet_id) == after  # and at one go nothing is otherwise
+
+
+def test_what_the_shares_wrote_is_not_taken_for_what_was_worked_before(db, large):
+    """Limits changed and changed back: what a batch was last worked from no longer describes its rows."""
+    _, fleet_id = large
+    for given in begun(db, fleet_id):
+        judge(db, fleet_id, given)
+    with db.fleet(fleet_id) as c:
+        left = {r["part"] for r in c.execute("SELECT part FROM evaluated").fetchall()}
+    assert left == {"", "learned"}
