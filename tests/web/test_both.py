@@ -19,7 +19,7 @@ from vornet.web.pages import Posted
 @pytest.fixture
 def two(db, fleet, planner):
     """Two planners of one fleet, each with the csrf of their session; the ids of its unit and compartment."""
-    people.add(db, fleet, planner[0] + "b", "Other", planner[1], "planner", "analyst", "admin")
+    people.add(db, fleet, planner[0] + "b", "Other", planner[1], "planner", "analyst", "manager", "admin")
     app = create_app(db, today=TODAY)
     out = []
     for login in (planner[0], planner[0] + "b"):
@@ -164,3 +164,29 @@ def test_a_compartment_with_a_top_up_alone_stays(db, fleet, two):
         gearbox = c.execute("SELECT compartment_id FROM compartment WHERE name = 'gearbox'").fetchone()["compartment_id"]
         notes.top_up(c, fleets.find(db, fleet), gearbox, TODAY, 3860.0, 2.0, None, None, "t", TODAY)
     assert "1 top-up" in first.post(f"/compartments/{gearbox}/remove", data={"csrf": csrf}).text
+
+
+def said_of(client, path, name):
+    return both.fields(client.get(path).text)[name]
+
+
+@pytest.mark.parametrize(("path", "mine", "theirs", "more", "given"), [
+    ("/limits?duty=diesel_engine", "act.fe.high", "act.cu.high", {"why": "x"}, {}),
+    ("/limits/precision", "scale.fe", "scale.cu", {"why": "x"}, {}),
+    ("/decide/policy", "confidence", "charges_needed", {"why": "x"}, {"confidence": "90", "charges_needed": "5"}),
+    ("/decide/prices", "oil_per_l", "labour_per_h", {}, {}),
+])  # fmt: skip
+def test_versions_are_not_written_over_either(db, fleet, two, path, mine, theirs, more, given):
+    """Limits, precision, rules and prices make versions: one that was made meanwhile is not undone by whoever had the page open."""
+    _, client, _ = two
+    to = path.partition("?")[0]
+    one, other = opened(client, path), opened(client, path)
+    fresh = {name: "1.5" if one[name] == "" else f"{float(one[name]) * 1.25:g}" for name in (mine, theirs)} | given
+    assert client.post(to, data={**one, mine: fresh[mine], **more}).status_code == 303
+    kept = said_of(client, path, mine)
+    assert kept != one[mine]
+    assert client.post(to, data={**other, theirs: fresh[theirs], **more}).status_code == 303
+    assert (said_of(client, path, mine), said_of(client, path, theirs) != one[theirs]) == (kept, True)
+    clash = client.post(to, data={**other, mine: "85", **more})
+    assert clash.status_code == 422 and "here meanwhile" in clash.text
+    assert said_of(client, path, mine) == kept

@@ -11,7 +11,7 @@ from fastapi.responses import RedirectResponse, Response
 
 from vornet.api.bodies import takes
 from vornet.core.causes import NAMES
-from vornet.core.errors import InputError
+from vornet.core.errors import FormErrors, InputError
 from vornet.core.judge import WORDS
 from vornet.core.learning import key_of, sign_of
 from vornet.core.limits import DUTIES, FixedLimit
@@ -20,6 +20,7 @@ from vornet.flows.judge import backtest as backtests
 from vornet.flows.judge import learning, limits
 from vornet.io import apart, tables
 from vornet.store.database import Connection
+from vornet.web import both
 from vornet.web.charts.calibration import Line, picture
 from vornet.web.pages import Form, database, needs, number_of, opened, recording, render, sheet, today, visitor
 
@@ -81,19 +82,26 @@ def what_if(request: Request, form: Form) -> Response:
     return render(request, "what_if.html", 422 if error else 200, found=found, error=error)
 
 
+def _said(problem: InputError) -> str:
+    """What is wrong, each field by its name: 'watch fe high'."""
+    found = problem.errors if isinstance(problem, FormErrors) else {problem.field: problem.why}
+    return "; ".join(f"{name.replace('.', ' ')}: {why}" for name, why in found.items())
+
+
 @router.post("/limits", dependencies=[needs("edit_limits")])
 def save(request: Request, form: Form) -> Response:
     """A new version of the limits, in force from today."""
     who, duty = visitor(request), form.get("duty", "")
     with recording(request) as connection:
         try:
+            both.merge(request, connection, form, lambda: show(request, duty, form.get("family", ""), form.get("scope", "")))
             whose = _whose(connection, duty, form.get("scope", ""))
             rows = limits.typed(limits.in_force(connection, today(request))["rows"], duty, form, *whose)
             about = whose[1] or whose[0]
             limits.save(connection, who.fleet_id, rows, duty, by=who.name, why=form.get("why", ""), today=today(request), about=about)
         except InputError as problem:
             context = _context(request, connection, duty, form.get("family", ""), form.get("scope", ""))
-            return render(request, "limits.html", 422, typed=opened(dict(form)), error=str(problem), **context)
+            return render(request, "limits.html", 422, typed=opened(dict(form)), error=_said(problem), **context)
     return RedirectResponse(f"/limits?{urlencode({'duty': duty, 'scope': form.get('scope', '')})}", 303)
 
 
@@ -152,9 +160,10 @@ def save_precision(request: Request, form: Form) -> Response:
     who = visitor(request)
     try:
         with recording(request) as connection:
+            both.merge(request, connection, form, lambda: show_precision(request))
             limits.save_precision(connection, who.fleet_id, form, by=who.name, why=form.get("why", ""), today=today(request))
     except InputError as problem:
-        return _precision(request, dict(form), str(problem))
+        return _precision(request, dict(form), _said(problem))
     return RedirectResponse("/limits/precision", 303)
 
 

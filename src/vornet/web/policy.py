@@ -13,6 +13,7 @@ from vornet.core.errors import FormErrors, InputError
 from vornet.core.policy import RULES
 from vornet.flows.judge import policies
 from vornet.io import apart
+from vornet.web import both
 from vornet.web.pages import Form, database, day_of, hand, needs, opened, recording, render, today, visitor
 
 router = APIRouter(prefix="/decide/policy")
@@ -97,6 +98,7 @@ def _tried(request: Request, form: dict[str, str]) -> Any:
 @router.post("/what-if", dependencies=[needs("see_intervals")])
 def what_if(request: Request, form: Form) -> Response:
     """Which decisions would change; nothing is written."""
+    request.state.seen = form.get("seen")
     try:
         return _page(request, form=form, found=_tried(request, form))
     except FormErrors as wrong:
@@ -110,8 +112,9 @@ def save(request: Request, form: Form) -> Response:
     """A new version of what one scope says."""
     who, (scope, place) = visitor(request), _where(form)
     try:
-        given, start = _typed(request, form), day_of(form.get("effective_from"), "effective_from", today(request))
         with recording(request) as connection:
+            both.merge(request, connection, form, lambda: show(request))
+            given, start = _typed(request, form), day_of(form.get("effective_from"), "effective_from", today(request))
             policies.save(connection, who.fleet_id, who.name, scope, place, given, form.get("why", ""), start, today(request))
     except FormErrors as wrong:
         return _page(request, wrong.errors, form)

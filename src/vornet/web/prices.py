@@ -11,6 +11,7 @@ from vornet.core import measures
 from vornet.core.errors import FormErrors, InputError
 from vornet.core.prices import PRICES
 from vornet.flows.judge import prices
+from vornet.web import both
 from vornet.web.pages import Form, database, day_of, hand, needs, opened, recording, render, today, visitor
 
 router = APIRouter(prefix="/decide/prices")
@@ -51,24 +52,30 @@ def currency(request: Request, form: Form) -> Response:
     return RedirectResponse("/decide/prices", 303)
 
 
-@router.post("", dependencies=[needs("edit_prices")])
-def put(request: Request, form: Form) -> Response:
-    """A new version of what one place says."""
-    who = visitor(request)
-    errors: dict[str, str] = {}
+def _typed(request: Request, form: dict[str, Any]) -> dict[str, float | None]:
+    """What was typed, per litre where it is by volume; a blank one is not said. Raises FormErrors."""
     given: dict[str, float | None] = {}
+    errors: dict[str, str] = {}
     for key in PRICES:
         text = form.get(key, "").strip()
         try:
             given[key] = measures.number(text, key, hand(request).mark) / _factor(request, key) if text else None
         except InputError as error:
             errors[key] = error.why
+    if errors:
+        raise FormErrors(errors)
+    return given
+
+
+@router.post("", dependencies=[needs("edit_prices")])
+def put(request: Request, form: Form) -> Response:
+    """A new version of what one place says."""
+    who = visitor(request)
     try:
-        start = day_of(form.get("effective_from"), "effective_from", today(request))
-        if errors:
-            raise FormErrors(errors)
-        scope, _, place = form.get("where", "fleet").partition(":")
         with recording(request) as connection:
+            both.merge(request, connection, form, lambda: show(request))
+            given, start = _typed(request, form), day_of(form.get("effective_from"), "effective_from", today(request))
+            scope, _, place = form.get("where", "fleet").partition(":")
             prices.put(connection, who.fleet_id, who.name, scope, place, start, given)
     except FormErrors as wrong:
         return _page(request, wrong.errors, form)
