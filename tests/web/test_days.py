@@ -6,9 +6,11 @@ from datetime import UTC, date, datetime
 import pytest
 from fastapi.testclient import TestClient
 
+from conftest import TODAY
 from vornet.core.errors import InputError
 from vornet.flows import worker
 from vornet.flows.house import days, fleets, people
+from vornet.flows.weeks import kit
 from vornet.web.app import create_app
 from vornet.words import writing
 from vornet.words.writing import Writes, read_day, writes
@@ -90,3 +92,18 @@ def test_how_one_writes_goes_with_the_person_and_not_the_fleet(db, fleet):
     client = TestClient(create_app(db, today=date(2026, 1, 15)), follow_redirects=True)
     client.post("/sign-in", data={"login": login, "password": "right-and-long"})
     assert 'data-dates=""' in client.get("/").text
+
+
+def test_weeks_begin_on_the_day_that_one_says(db, fleet, planner):
+    client = TestClient(create_app(db, today=TODAY), follow_redirects=False)  # a Thursday
+    client.post("/sign-in", data={"login": planner[0], "password": planner[1]})
+    csrf = re.search(r'name="csrf" value="([^"]+)"', client.get("/me").text)[1]
+    for week, first, later in (("mon", "2026-01-12", "2026-02-09"), ("sun", "2026-01-11", "2026-02-08"), ("sat", "2026-01-10", "2026-02-07")):
+        assert client.post("/me/writing", data={"csrf": csrf, "week": week, "date": "iso"}).status_code == 303
+        page = client.get("/weeks").text
+        assert f'data-first="{first}"' in page or f"from={first}" in page, week
+        assert f"from={later}" in page
+        assert first in client.get("/weeks/kit?week=2026-01-15").text
+    assert client.post("/me/writing", data={"csrf": csrf, "week": "tue"}).status_code == 422
+    sunday = kit.week_of(date(2026, 1, 11), 6)[0]
+    assert (sunday, kit.week_of(date(2026, 1, 11))[0]) == (date(2026, 1, 11), date(2026, 1, 5))

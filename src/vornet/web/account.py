@@ -25,7 +25,7 @@ def _me(request: Request, error: str = "", fresh: str = "") -> Response:
         request, "me.html", 422 if error else 200, error=error, fresh=fresh, tokens=keys, scopes=access.SCOPES,
         sessions=sessions.sessions(db, who, cookies.session(request)), codes_left=second_factor.codes_left(db, who.account_id),
         role_words="; ".join(access.ROLE_WORDS[role] for role in who.roles), provider=installation.provider(),
-        joined=identities.joined(db, who), dates=writing.DATES, marks=writing.MARKS,
+        joined=identities.joined(db, who), dates=writing.DATES, marks=writing.MARKS, weeks=writing.WEEKS,
     )  # fmt: skip
 
 
@@ -51,7 +51,7 @@ def writes(request: Request, form: Form) -> Response:
     """How one writes dates and figures."""
     who = visitor(request)
     try:
-        people.set_writing(database(request), who, {k: form.get(k, "") for k in ("date", "mark")})
+        people.set_writing(database(request), who, {k: form.get(k, "") for k in ("date", "mark", "week")})
     except InputError as error:
         return _me(request, f"{error.field}: {error.why}")
     return RedirectResponse("/me", 303)

@@ -36,7 +36,6 @@ from vornet.web.pages import (
     day_of,
     from_here,
     hand,
-    maybe_day,
     needs,
     opened,
     recording,
@@ -484,10 +483,3 @@ def _loss(connection: Connection, compartment_id: int, row: dict[str, Any]) -> s
     if lost <= 0:
         return f": nothing lost in the last {length:,.0f} {row['meter_unit']}"
     return f": {lost:.2f} L lost in the last {length:,.0f} {row['meter_unit']}, {per_1000:.1f} L per 1,000"
-
-
-def week_of(text: str, day: date) -> tuple[date, date]:
-    """Monday and Sunday of the week that holds a day (``text``, else ``day``)."""
-    on = maybe_day(text, "week") or day
-    monday = on - timedelta(days=on.weekday())
-    return monday, monday + timedelta(days=6)

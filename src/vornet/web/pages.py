@@ -417,6 +417,11 @@ def typed(form: dict[str, Any], field_name: str, kind: str, request: Request) ->
 _POINT = ("en", "zh", "ja", "ko", "th", "he", "hi", "ms")
 
 
+def begins(request: Request) -> int:
+    """The weekday that the visitor's weeks begin on, 0 a Monday."""
+    return visitor(request).writes.begins
+
+
 def hand(request: Request) -> Hand:
     """How the visitor writes figures: the fleet's units, and the decimal mark they chose, else that of the browser's first language."""
     if visitor(request).writes.mark:

@@ -13,10 +13,11 @@ from starlette.exceptions import HTTPException
 
 from vornet.core import job as rules
 from vornet.flows.pages import rows as rows_of
+from vornet.flows.weeks import kit
 from vornet.flows.work import cards
 from vornet.io import paper
-from vornet.web.job import screens, week_of
-from vornet.web.pages import base_address, database, named, needs, opened, render_text, today, visitor
+from vornet.web.job import screens
+from vornet.web.pages import base_address, begins, database, maybe_day, named, needs, opened, render_text, today, visitor
 
 router = APIRouter()
 
@@ -94,7 +95,7 @@ def compartment_labels(request: Request, unit_id: int) -> Response:
 @router.get("/kit.pdf", dependencies=[needs("see")])
 def week_kit(request: Request, week: str = "") -> Response:
     """What the week's open cards need together."""
-    first, last = week_of(week, today(request))
+    first, last = kit.week_of(maybe_day(week, "week") or today(request), begins(request))
     with database(request).fleet(visitor(request).fleet_id) as connection:
         found = cards.week_kit(connection, first, last, today(request))
     return pdf(request, "paper_kit.html", f"kit-{date.isoformat(first)}", **found)

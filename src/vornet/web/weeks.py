@@ -19,6 +19,7 @@ from vornet.web.charts import weeks as chart
 from vornet.web.pages import (
     Form,
     Posted,
+    begins,
     database,
     hand,
     inside,
@@ -38,13 +39,13 @@ NO_VISIT = "There is no such visit in the plan of this fleet."
 
 
 def span_of(request: Request, first: str, weeks: int) -> tuple[date, int]:
-    """(Monday, weeks) asked for: the week that runs, four of them, unless said."""
+    """(first day, weeks) asked for: the week that runs, four of them, unless said."""
     weeks = weeks if weeks in calendar.SPANS else calendar.SPANS[0]
     try:
         on = maybe_day(first, "from") or today(request)
     except InputError:
         on = today(request)
-    return kit.week_of(on)[0], weeks
+    return kit.week_of(on, begins(request))[0], weeks
 
 
 def _address(first: date, weeks: int, depot: str = "", pick: int = 0, show: str = "") -> str:
@@ -76,7 +77,8 @@ def show(
         state_words=chart.STATE_WORDS,
         before=_address(first - timedelta(days=weeks * 7), weeks, depot), after=_address(first + timedelta(days=weeks * 7), weeks, depot),
         said=said[:200], error=error[:300], kinds=crew.KIND_WORDS, fits=calendar.fits, address=lambda n: _address(first, n, depot),
-        as_proposed=_address(first, weeks, depot, show="proposed"), on_phone=_by_day(found, day), this_week=calendar.monday(day),
+        as_proposed=_address(first, weeks, depot, show="proposed"), on_phone=_by_day(found, day),
+        this_week=kit.week_of(day, begins(request))[0],
         tones=chart.tones((0.3, 0.65, 0.9, 1.0, 1.2)), to_pick=lambda i: _address(first, weeks, depot, i),
     )  # fmt: skip
 
@@ -191,7 +193,7 @@ def change(request: Request, visit_id: int, what: str, form: Form) -> Response:
 def make_cards(request: Request, form: Form) -> Response:
     """Job cards for every visit of a week that has none."""
     who, back = visitor(request), inside(form.get("back", ""), "/weeks")
-    first, last = kit.week_of(maybe_day(form.get("week"), "week") or today(request))
+    first, last = kit.week_of(maybe_day(form.get("week"), "week") or today(request), begins(request))
     with recording(request) as connection:
         made = levelling.make_cards(connection, who.fleet_id, max(first, today(request)), last, form.id("depot"), who.name)
     return RedirectResponse(_with(back, "said", f"{len(made)} job cards made"), 303)
@@ -230,7 +232,7 @@ def unit_put(request: Request, unit_id: int, form: Form) -> Response:
             visit_id = levelling.put_by_hand(connection, who.fleet_id, unit_id, on, form.many("task"), who.name, today(request))
     except InputError as error:
         return unit_new(request, unit_id, f"{error.field}: {error.why}")
-    return RedirectResponse(_address(calendar.monday(on), 4, "", visit_id), 303)
+    return RedirectResponse(_address(kit.week_of(on, begins(request))[0], 4, "", visit_id), 303)
 
 
 @router.post("/units/{unit_id}/days", dependencies=[needs("plan_weeks")])

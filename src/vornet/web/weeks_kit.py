@@ -15,7 +15,22 @@ from vornet.flows.plan import stock
 from vornet.flows.weeks import depots, done, kit, tasks
 from vornet.io import tables
 from vornet.web import week_paper
-from vornet.web.pages import Form, database, day_of, hand, maybe_day, named, needs, number_of, recording, render, sheet, today, visitor
+from vornet.web.pages import (
+    Form,
+    begins,
+    database,
+    day_of,
+    hand,
+    maybe_day,
+    named,
+    needs,
+    number_of,
+    recording,
+    render,
+    sheet,
+    today,
+    visitor,
+)
 from vornet.web.paper import pdf
 
 router = APIRouter()
@@ -23,7 +38,7 @@ XLSX = "application/vnd.openxmlformats-officedocument.spreadsheetml.sheet"
 
 
 def _week(request: Request, week: str) -> tuple[date, date]:
-    return kit.week_of(maybe_day(week, "week") or today(request))
+    return kit.week_of(maybe_day(week, "week") or today(request), begins(request))
 
 
 @router.get("/weeks/kit", dependencies=[needs("see")])
@@ -32,7 +47,7 @@ def kit_page(request: Request, week: str = "", error: str = "", said: str = "") 
     try:
         first, last = _week(request, week)
     except InputError as wrong:
-        (first, last), error = kit.week_of(today(request)), f"week: {wrong.why}"
+        (first, last), error = kit.week_of(today(request), begins(request)), f"week: {wrong.why}"
     day = today(request)
     with database(request).fleet(visitor(request).fleet_id) as connection:
         found = kit.of_days(connection, first, last, day)

@@ -21,25 +21,34 @@ _STYLES = {
 #: styles of a day, with an example each
 DATES = {"words": "5 Jan 2026", "iso": "2026-01-05", "dots": "05.01.2026", "day_first": "05/01/2026", "month_first": "01/05/2026"}
 MARKS = {".": "1,234.5", ",": "1.234,5"}
+#: the day a week begins on, and its number as a date counts them
+WEEKS = {"mon": "Monday", "sun": "Sunday", "sat": "Saturday"}
+_BEGINS = {"": 0, "mon": 0, "sun": 6, "sat": 5}
 
 
 @dataclass(frozen=True)
 class Writes:
-    """A person's date style and decimal mark ('' where not said: days in words, points, and what the browser's language says of typed
-    figures)."""
+    """A person's date style, decimal mark and first day of the week ('' where not said: days in words, points, and what the browser's
+    language says of typed figures; weeks from Monday)."""
 
     date: str = ""
     mark: str = ""
+    week: str = ""
 
     @staticmethod
     def of(document: Mapping[str, Any]) -> Writes:
         """As it is kept; what is no style any more is none."""
         return Writes(
-            document["date"] if document.get("date") in DATES else "", document["mark"] if document.get("mark") in MARKS else ""
-        )  # fmt: skip
+            *(document[key] if document.get(key) in known else "" for key, known in (("date", DATES), ("mark", MARKS), ("week", WEEKS)))
+        )
 
     def as_dict(self) -> dict[str, Any]:
-        return {"date": self.date, "mark": self.mark}
+        return {"date": self.date, "mark": self.mark, "week": self.week}
+
+    @property
+    def begins(self) -> int:
+        """The weekday that a week begins on, as ``date.weekday`` counts them."""
+        return _BEGINS[self.week]
 
 
 USUAL = Writes()
@@ -49,7 +58,7 @@ writes: ContextVar[Writes] = ContextVar("writes", default=USUAL)
 
 def checked(document: Mapping[str, Any]) -> Writes:
     """What a person chose. Raises InputError by field."""
-    for key, known in (("date", DATES), ("mark", MARKS)):
+    for key, known in (("date", DATES), ("mark", MARKS), ("week", WEEKS)):
         given = str(document.get(key, ""))
         if given and given not in known:
             raise InputError(key, f"{given[:20]!r} is not one of {', '.join(known.values())}")

@@ -91,7 +91,7 @@ class Row:
         return self.depot.name if self.depot else levelling.NOWHERE
 
     def weeks(self) -> list[tuple[date, float, float, float]]:
-        """(Monday, hours used, hours there are, hours over) of each week."""
+        """(first day, hours used, hours there are, hours over) of each week."""
         out = []
         for i in range(0, len(self.days), 7):
             mine = self.days[i : i + 7]
@@ -118,15 +118,11 @@ class Weeks:
         return sum(v.late for r in self.rows for d in r.days for v in d.visits)
 
 
-def monday(on: date) -> date:
-    return on - timedelta(days=on.weekday())
-
-
 def read(
     connection: Connection, fleet_id: int, today: date, first: date, weeks: int, depot: str = "", proposed: dict[str, Any] | None = None
 ) -> Weeks:  # fmt: skip
-    """So many weeks from a Monday; of one depot, or of all that have crew hours or visits. ``proposed``: a proposal's plan drawn in place
-    of the one that stands."""
+    """So many weeks from the first day of one; of one depot, or of all that have crew hours or visits. ``proposed``: a proposal's plan
+    drawn in place of the one that stands."""
     days = weeks * 7
     terms = depots_of.terms(connection, fleet_id)
     found = depots_of.all_of(connection, first, days)

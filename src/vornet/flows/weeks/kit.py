@@ -76,12 +76,14 @@ def shopping(connection: Connection, today: date) -> list[stock.Line]:
 FIRST_DAY, LAST_DAY = date(1990, 1, 1), date(2190, 1, 1)
 
 
-def week_of(on: date) -> tuple[date, date]:
-    """Monday and Sunday of the week that holds a day; of the nearest one that is planned in.
+def week_of(on: date, begins: int = 0) -> tuple[date, date]:
+    """First and last day of the week that holds a day, of the nearest one that is planned in; ``begins`` on this weekday, 0 a Monday.
 
     >>> week_of(date(2026, 1, 15)), week_of(date.max)[0] < date.max
     ((datetime.date(2026, 1, 12), datetime.date(2026, 1, 18)), True)
+    >>> week_of(date(2026, 1, 18), 6), week_of(date(2026, 1, 17), 6)[1]
+    ((datetime.date(2026, 1, 18), datetime.date(2026, 1, 24)), datetime.date(2026, 1, 17))
     """
     on = min(max(on, FIRST_DAY), LAST_DAY)
-    monday = on - timedelta(days=on.weekday())
-    return monday, monday + timedelta(days=6)
+    first = on - timedelta(days=(on.weekday() - begins) % 7)
+    return first, first + timedelta(days=6)

@@ -75,12 +75,12 @@ def draw(
     )  # fmt: skip
 
 
-def _week(axis: Axis, monday: date, height: float, narrow: bool) -> str:
-    x, no = axis.x(monday), monday.isocalendar().week
+def _week(axis: Axis, first: date, height: float, narrow: bool) -> str:
+    x, no = axis.x(first), (first + timedelta(days=-first.weekday() % 7)).isocalendar().week  # of the Monday in it
     words = f"{no}" if narrow else f"Week {no}"
     return (f'<path class="edge" d="M{x:.1f},{TOP - 30:g} V{height:.0f}"/>'
             f'<text class="week-no" x="{x + 4:.1f}" y="{TOP - 20:g}">{words}</text>'
-            f'<text class="week-day" x="{x + 4:.1f}" y="{TOP - 6:g}">{monday.day} {monday:%b}</text>')  # fmt: skip
+            f'<text class="week-day" x="{x + 4:.1f}" y="{TOP - 6:g}">{first.day} {first:%b}</text>')  # fmt: skip
 
 
 def _row(row: Row, axis: Axis, base: float, high: float, px: float, href: Callable[[Shown], str], picked: int | None) -> str:
@@ -94,8 +94,8 @@ def _row(row: Row, axis: Axis, base: float, high: float, px: float, href: Callab
            f'<text class="crew" x="0" y="{base - 2:.0f}">{share}{usual}</text>']  # fmt: skip
     out += [_day(d, axis, base, high, px, href, picked) for d in row.days]
     out.append(_shore(row, axis, base, px))
-    for monday, week_used, week_there, over in row.weeks():
-        x, wide = axis.x(monday) + 4, axis.step * 7
+    for first, week_used, week_there, over in row.weeks():
+        x, wide = axis.x(first) + 4, axis.step * 7
         if over > 0.05:
             words, kind = (f"over by {over:.1f} h" if wide > 90 else f"+{over:.0f} h"), "load over"
         elif week_used == 0:
