@@ -6,7 +6,7 @@ from concurrent.futures import ThreadPoolExecutor
 
 import pytest
 
-from conftest import TODAY
+from conftest import TODAY, fresh_database
 from vornet.flows.house import fleets
 from vornet.flows.judge import afresh, evaluate, limits
 from vornet.flows.judge.settle import settling
@@ -14,6 +14,7 @@ from vornet.flows.lab import results
 from vornet.flows.register import register
 from vornet.sim import volume
 from vornet.store import queue
+from vornet.store.database import Database
 
 #: what is written of each sample and each compartment, but for ids and when
 WRITTEN = {
@@ -23,6 +24,14 @@ WRITTEN = {
     "baseline": "family, measurand, n, mean, sd",
     "hold": "sample_id, reason, detail::text",
 }  # fmt: skip
+
+
+@pytest.fixture(scope="module")
+def db(worker_id):
+    """A database in which no worker of another test takes these jobs."""
+    database = Database(fresh_database(f"afresh_{worker_id}"), size=6)
+    yield database
+    database.close()
 
 
 @pytest.fixture
@@ -122,12 +131,8 @@ def test_other_limits_put_the_whole_fleet_on_the_queue_and_workers_judge_it(db, 
         lower = [r if r.key != "fe" else type(r)(**{**r.__dict__, "watch": 1.0, "act": 2.0}) for r in rows]
         limits.save(c, fleet_id, lower, "", by="t", why="tried", today=TODAY)
     before = written(db, fleet_id)
-    for _ in range(4):
-        worker.drain_queue(db, TODAY)
-    with db.anyone() as c:  # nothing of it failed, or waits to be tried again
-        assert (
-            c.execute("SELECT task_name, attempts FROM procrastinate_jobs WHERE (args ->> 'fleet_id')::int = %s", [fleet_id]).fetchall() == []
-        )
+    worker.drain_queue(db, TODAY)
+    assert waiting(db, fleet_id) == []  # nothing of it failed, or is to be tried again
     after = written(db, fleet_id)
     assert sum(a != b for a, b in zip(after["evaluation"], before["evaluation"], strict=True)) > 300
     evaluate.evaluate(db, name, TODAY, afresh=True)
@@ -142,3 +147,19 @@ def test_what_the_shares_wrote_is_not_taken_for_what_was_worked_before(db, large
     with db.fleet(fleet_id) as c:
         left = {r["part"] for r in c.execute("SELECT part FROM evaluated").fetchall()}
     assert left == {"", "learned"}
+
+
+def test_two_who_judge_the_same_at_a_time_do_not_stop_each_other(db, large):
+    """A share, and the whole fleet beside it: whoever comes second waits and writes over it, and neither fails."""
+    name, fleet_id = large
+    whole = written(db, fleet_id)
+    given = begun(db, fleet_id)
+    with db.fleet(fleet_id) as c:
+        c.execute("DELETE FROM evaluation")
+    with ThreadPoolExecutor(3) as several:
+        shares = [several.submit(judge, db, fleet_id, g) for g in given for _ in range(2)]
+        evaluate.evaluate(db, name, TODAY, afresh=True)
+        assert [s.result(timeout=90) for s in shares] == [None] * len(shares)
+    waiting(db, fleet_id)
+    evaluate.evaluate(db, name, TODAY, afresh=True)
+    assert written(db, fleet_id)["evaluation"] == whole["evaluation"]

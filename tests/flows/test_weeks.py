@@ -337,7 +337,7 @@ def drained(db, fleet_id, unit_id, name, on, meter):
 def test_cards_are_made_from_the_week_in_one_step_and_move_with_their_visit(db, weeks):
     fleet_id, unit_id, _ = weeks
     mine = next(v for v in accepted(db, fleet_id) if v["unit_id"] == unit_id)
-    monday = calendar.monday(mine["on_day"])
+    monday = kit.week_of(mine["on_day"])[0]
     with settling(db, fleet_id, TODAY) as c:
         made = levelling.make_cards(c, fleet_id, monday, monday + timedelta(days=6), None, BY)
         assert made and levelling.make_cards(c, fleet_id, monday, monday + timedelta(days=6), None, BY) == []
@@ -379,7 +379,7 @@ def test_a_visit_whose_day_is_over_comes_first_in_the_next_plan(db, fleet, weeks
     later = one["on_day"] + timedelta(days=3)
     evaluate.evaluate(db, fleet, later)
     with db.fleet(fleet_id) as c:
-        page = calendar.read(c, fleet_id, later, calendar.monday(later), 4)
+        page = calendar.read(c, fleet_id, later, kit.week_of(later)[0], 4)
     assert one["visit_id"] in {v.visit_id for v in page.missed}
     rows = accepted(db, fleet_id, today=later)
     again = [v for v in rows if set(one["keys"]) & set(v["keys"])]

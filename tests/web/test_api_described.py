@@ -17,7 +17,7 @@ from vornet.flows.house import fleets, people, sessions, tokens
 from vornet.web.app import create_app
 
 #: cases an operation; VORNET_CASES asks for more
-CASES = int(os.environ.get("VORNET_CASES", "8"))
+CASES = int(os.environ.get("VORNET_CASES", "4"))
 SCOPES = ["read", "work", "import", "judge", "register", "decide", "plan"]
 
 

@@ -160,9 +160,11 @@ DELETE FROM evaluation WHERE sample_id = ANY(%(samples)s)
 -- :empty_staging  the next batch of the same transaction begins afresh
 TRUNCATE staging_evaluation
 
--- :insert_evaluations  from staging into the fleet's own rows
+-- :insert_evaluations  from staging into the fleet's own rows; of two who judge the same at a time the later one's stand
 INSERT INTO evaluation (fleet_id, sample_id, proposed, limit_set_id, oil_hours, evidence, hypotheses, sampled_on)
-SELECT %(fleet_id)s, sample_id, proposed, limit_set_id, oil_hours, evidence, hypotheses, sampled_on FROM staging_evaluation
+SELECT %(fleet_id)s, sample_id, proposed, limit_set_id, oil_hours, evidence, hypotheses, sampled_on FROM staging_evaluation ORDER BY sample_id
+ON CONFLICT (fleet_id, sample_id) DO UPDATE SET proposed = excluded.proposed, limit_set_id = excluded.limit_set_id,
+    oil_hours = excluded.oil_hours, evidence = excluded.evidence, hypotheses = excluded.hypotheses, sampled_on = excluded.sampled_on
 
 -- :known_evaluations  of these samples, to write only what changed
 SELECT sample_id, proposed, limit_set_id, coalesce(oil_hours, 'NaN') AS oil_hours
