@@ -117,7 +117,8 @@ def test_limits_are_tried_set_and_refused(api):
     refused(client.put("/limits", json={"limits": [iron | {"watch": 99, "act": 9}], "why": "x"}), "beyond act")
     refused(client.put("/limits", json={"limits": [iron | {"key": "xx"}], "why": "x"}), "none of")
     own = iron | {"unit": "MV Test", "watch": 40, "act": 60, "source": ""}
-    after = client.put("/limits", json={"limits": [*rows, own], "why": "an old engine"}).json()
+    after = client.put("/limits", json={"limits": [*rows, own], "why": "an old engine", "version": before["version"]}).json()
+    refused(client.put("/limits", json={"limits": rows, "why": "x", "version": before["version"]}), "in force meanwhile")
     assert after["version"] > before["version"] and own | {"source": "from a program"} in after["limits"]
     known = {p["key"]: p for p in reader.get("/limits/precision").json()}
     row = {k: known["fe"][k] for k in ("key", "scale", "power", "constant", "floor")}

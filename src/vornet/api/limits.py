@@ -11,6 +11,7 @@ from pydantic import BaseModel, Field
 from vornet.api.decide import Id, Sent, Why
 from vornet.api.exchange import permitted, today_of
 from vornet.api.work import RowOut
+from vornet.core.errors import InputError
 from vornet.core.limits import FixedLimit
 from vornet.flows.house.people import Visitor
 from vornet.flows.judge import limits, verdicts
@@ -43,6 +44,7 @@ class LimitsOut(BaseModel):
 class LimitsIn(Sent):
     limits: Annotated[list[LimitRow], Field(max_length=5000, description="the whole set: what is not here has no limit")]
     why: Why = ""
+    version: int | None = Field(default=None, description="the version this was made from: refused where another is in force meanwhile")
 
 
 class TriedIn(Sent):
@@ -122,6 +124,9 @@ def put_limits(request: Request, given: LimitsIn, who: Visitor = permitted("edit
     """A new version of the whole set, in force from today; what it touches is judged anew."""
     rows = _rows(given.limits)
     with settling(request.app.state.db, who.fleet_id, today_of(request)) as connection:
+        now = limits.in_force(connection, today_of(request))["version"]
+        if given.version not in (None, now):
+            raise InputError("version", f"is {given.version}, and {now} is in force meanwhile: read it again")
         limits.save(connection, who.fleet_id, rows, "", by=who.name, why=given.why, today=today_of(request), about="by a program")
     return get_limits(request, who)
 
