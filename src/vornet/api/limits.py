@@ -53,21 +53,11 @@ class TriedIn(Sent):
     family: Annotated[str, Field(max_length=120, description="tried there first, where all is too much to wait for")] = ""
 
 
-class ChangeOut(BaseModel):
-    sample_id: int
-    compartment_id: int
-    unit: str
-    compartment: str
-    on: date
-    before: str
-    after: str
-
-
 class TriedOut(BaseModel):
     samples: int = Field(description="that it was tried on")
     of: int = Field(description="that there are")
     counts: dict[str, int] = Field(description="by 'before→after'")
-    changed: list[ChangeOut]
+    changed: list[limits.Change]
 
 
 class PrecisionRow(Sent):
@@ -139,7 +129,7 @@ def limits_what_if(request: Request, given: TriedIn, who: Visitor = permitted("s
     found = apart.long(limits.what_if_apart, where, who.fleet_id, rows, given.duty, today_of(request), given.family)
     return TriedOut(
         samples=found["samples"], of=found["of"], counts={f"{a}→{b}": n for (a, b), n in found["counts"].items()},
-        changed=[ChangeOut(**{k: getattr(c, k) for k in ChangeOut.model_fields}) for c in found["changes"]],
+        changed=found["changes"],
     )  # fmt: skip
 
 
