@@ -189,4 +189,6 @@ def test_versions_are_not_written_over_either(db, fleet, two, path, mine, theirs
     assert (said_of(client, path, mine), said_of(client, path, theirs) != one[theirs]) == (kept, True)
     clash = client.post(to, data={**other, mine: "85", **more})
     assert clash.status_code == 422 and "here meanwhile" in clash.text
+    if path.startswith("/limits?"):
+        assert "Iron high, act: somebody saved" in clash.text
     assert said_of(client, path, mine) == kept

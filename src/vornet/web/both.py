@@ -32,6 +32,10 @@ def _plain(text: str) -> str:
     return text.replace("\r", "").strip()
 
 
+def _quoted(text: str) -> str:
+    return repr(text) if text else "empty"
+
+
 def fields(page: str) -> dict[str, str]:
     """What a page's marked form would send back untouched, by name."""
     form = next((f for f in forms_of(page) if MARK in f.attrs), None)
@@ -75,7 +79,7 @@ def merge(request: Request, connection: Connection, form: Posted, show: Callable
         if mine == before:
             form[name] = stands
         else:
-            told[name] = f"somebody saved {stands or 'nothing'!r} here meanwhile (it was {before or 'empty'!r}); yours is in the field"
+            told[name] = f"somebody saved {_quoted(stands)} here meanwhile (it was {_quoted(before)}); yours is in the field"
     if told:
         request.state.seen = json.dumps(now, ensure_ascii=False)
         raise FormErrors(told)

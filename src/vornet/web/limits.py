@@ -83,9 +83,15 @@ def what_if(request: Request, form: Form) -> Response:
 
 
 def _said(problem: InputError) -> str:
-    """What is wrong, each field by its name: 'watch fe high'."""
+    """What is wrong, each field by its name: 'Iron high, act'."""
     found = problem.errors if isinstance(problem, FormErrors) else {problem.field: problem.why}
-    return "; ".join(f"{name.replace('.', ' ')}: {why}" for name, why in found.items())
+
+    def named(field: str) -> str:
+        which, _, rest = field.partition(".")
+        key, _, side = rest.partition(".")
+        return f"{BY_KEY[key].name}{' ' + side if side else ''}, {which}" if key in BY_KEY else field.replace(".", " ")
+
+    return "; ".join(f"{named(field)}: {why}" for field, why in found.items())
 
 
 @router.post("/limits", dependencies=[needs("edit_limits")])
