@@ -11,10 +11,11 @@ from PIL import Image
 from conftest import TODAY, small_register
 from vornet.core import measuring
 from vornet.core.errors import InputError
-from vornet.flows.house import fleets, people, sessions
+from vornet.flows.house import days, fleets, people, sessions
 from vornet.flows.judge import evaluate, fleet_history
 from vornet.flows.judge.settle import settling
 from vornet.flows.register import register, units
+from vornet.flows.weeks import depots
 from vornet.flows.work import cards, entries, photos, put_off
 from vornet.store.database import query
 from vornet.words.say import each
@@ -509,3 +510,49 @@ def test_a_card_cancelled_by_mistake_is_wanted_again(db, ready):
         cards.cancel(c, fleet_id, job_id, "rain", "Pat")
         reopen.restore(c, fleet_id, job_id, "dry again", "Pat")
         assert c.execute("SELECT state FROM job WHERE job_id = %s", [job_id]).fetchone()["state"] == "planned"
+
+
+def test_a_drain_at_a_depot_a_day_ahead_is_of_the_day_it_is_there(db, ready, monkeypatch):
+    """Eight in the evening UTC is nine the next morning in Auckland: the drain, its bottle, service and stock are of that day."""
+    fleet_id, _, parts, _, ids = ready
+    evening = datetime(2026, 1, 15, 20, 0, tzinfo=UTC)
+    monkeypatch.setattr(days, "now", lambda: evening)
+    with settling(db, fleet_id, TODAY) as c:
+        depot = c.execute("SELECT depot_id FROM depot").fetchone()["depot_id"]
+        depots.set_zone(c, fleet_id, depot, "Pacific/Auckland", "Pat")
+    late = [{**r, "at": r["at"] + 9.5 * 3_600_000} for r in [*engine_rows(parts[0]), row(parts[0], "done", {}, 30)]]
+    item = {**row(parts[2], "item", {"outcome": "done", "value": -31.0}, 32), "at": evening.timestamp() * 1000}
+    answer = send(db, ready, [*late, item], now=evening)
+    assert answer["refused"] == []
+    with settling(db, fleet_id, TODAY) as c:
+        there = TODAY + timedelta(days=1)
+        drained = c.execute("SELECT on_day, meter FROM drain WHERE compartment_id = %s ORDER BY on_day DESC", [ids["engine"]]).fetchone()
+        assert (drained["on_day"], drained["meter"]) == (there, 3900)
+        assert c.execute("SELECT drawn_on FROM bottle").fetchone()["drawn_on"] == there
+        assert c.execute("SELECT on_day FROM service_record").fetchone()["on_day"] == there
+    with db.fleet(fleet_id) as c:  # it counts at once, though the fleet's own day is not there yet
+        standing = c.execute("SELECT oil_hours, due_meter FROM standing WHERE compartment_id = %s", [ids["engine"]]).fetchone()
+        assert (standing["oil_hours"], standing["due_meter"]) == (0, 4400)
+
+
+def test_at_a_depot_behind_the_fleet_a_drain_is_of_the_day_before(db, ready, monkeypatch):
+    fleet_id, _, parts, _, ids = ready
+    morning = datetime(2026, 1, 15, 3, 0, tzinfo=UTC)  # still the 14th in Denver
+    monkeypatch.setattr(days, "now", lambda: morning)
+    with settling(db, fleet_id, TODAY) as c:
+        depots.set_zone(c, fleet_id, c.execute("SELECT depot_id FROM depot").fetchone()["depot_id"], "America/Denver", "Pat")
+    early = [{**r, "at": r["at"] - 7.5 * 3_600_000} for r in [*engine_rows(parts[0]), row(parts[0], "done", {}, 30)]]
+    assert send(db, ready, early, now=morning)["refused"] == []
+    with settling(db, fleet_id, TODAY) as c:
+        found = c.execute("SELECT max(on_day) AS d FROM drain WHERE compartment_id = %s", [ids["engine"]]).fetchone()
+        assert found["d"] == TODAY - timedelta(days=1)
+
+
+def test_who_has_begun_is_told_by_the_clock_at_the_depot(db, ready):
+    fleet_id, job_id, parts, visitors, _ = ready
+    send(db, ready, [row(parts[0], "note", "seen", 5)], who=0)
+    with settling(db, fleet_id, TODAY) as c:
+        c.execute("UPDATE job SET state = 'open' WHERE job_id = %s", [job_id])
+        assert "last entry 10:05" in entries.begun_by_others(c, visitors[1], job_id)
+        depots.set_zone(c, fleet_id, c.execute("SELECT depot_id FROM depot").fetchone()["depot_id"], "Pacific/Auckland", "Pat")
+        assert "last entry 23:05" in entries.begun_by_others(c, visitors[1], job_id)

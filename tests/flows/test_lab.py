@@ -8,7 +8,7 @@ import signal
 import subprocess
 import sys
 import time
-from datetime import date, timedelta
+from datetime import UTC, date, datetime, timedelta
 
 import numpy as np
 import pytest
@@ -18,7 +18,7 @@ from conftest import HEADER, TODAY, fresh_database, row, small_register
 from vornet.core.errors import InputError
 from vornet.core.measurands import INDEX
 from vornet.flows import worker
-from vornet.flows.house import fleets
+from vornet.flows.house import days, fleets
 from vornet.flows.judge import evaluate, fleet_history, judgements, verdicts
 from vornet.flows.judge.settle import settling
 from vornet.flows.lab import asking, files, held_rows, held_samples, inbox, labs, parcels, results
@@ -283,6 +283,31 @@ def test_days_come_in_order_drawn_received_reported(db, fleet, received, reporte
     report = results.load(db, csv_of(",".join(cells)), fleet=fleet, name="t.csv", by="t")
     assert [b.reason for b in report.held] == (["dates_order"] if held else [])
     assert report.new == (not held)
+
+
+def test_a_day_that_lies_ahead_waits_and_does_not_stand_before_every_later_sample(db, fleet, monkeypatch):
+    """A digit wrong in the year: the sample would be the last one of its engine for years."""
+    monkeypatch.setattr(days, "now", lambda: datetime(2026, 1, 15, 12, tzinfo=UTC))
+    lines = [row("T1", "2036-01-12", 3860, 360, False), row("T2", "2026-01-15", 3870, 370, False)]
+    report = results.load(db, csv_of(*lines), fleet=fleet, name="t.csv", by="t")
+    assert [(b.reason, b.field, b.detail) for b in report.held] == [
+        ("date_ahead", "sampled_on", "drawn on 2036-01-12, and today is 2026-01-15")
+    ]
+    assert report.new == 1
+
+
+def test_a_register_s_days_to_come_are_left_out_with_their_place(db, fleet):
+    """A meter read next year would stand before every reading to come."""
+    document = small_register(fleet)
+    document["readings"] += [{"unit": "MV Test", "on": "2027-01-10", "meter": 5000}, {"unit": "MV Test", "on": "2026-01-15", "meter": 3860}]
+    document["drains"].append({**document["drains"][-1], "on": "2026-10-01", "meter": 4000})
+    report = register.load(db, json.dumps(document).encode(), by="test", today=TODAY)
+    assert [str(p) for p in report.problems] == [
+        "readings[3], on: 2027-01-10 is still to come", "drains[6], on: 2026-10-01 is still to come",
+    ]  # fmt: skip
+    with db.fleet(fleets.find(db, fleet)) as c:
+        assert c.execute("SELECT max(on_day) AS d FROM meter_reading").fetchone()["d"] == TODAY
+        assert c.execute("SELECT max(on_day) AS d FROM drain").fetchone()["d"] < TODAY
 
 
 @pytest.fixture

@@ -43,6 +43,38 @@ def test_in_auckland_it_is_tomorrow_at_eight_in_the_evening_utc(db, fleet, auckl
         assert c.execute("SELECT count(*) AS n FROM meter_reading WHERE on_day = '2026-01-21'").fetchone()["n"] == 1
 
 
+def test_a_depot_in_another_zone_has_a_day_of_its_own(db, fleet, planner, monkeypatch):
+    """The fleet in UTC, its depot in Auckland, eight in the evening UTC: there it is the 21st."""
+    monkeypatch.setattr(days, "now", lambda: EVENING)
+    client = TestClient(create_app(db), follow_redirects=True)
+    client.post("/sign-in", data={"login": planner[0], "password": planner[1]})
+    csrf = re.search(r'name="csrf" value="([^"]+)"', client.get("/me").text)[1]
+    page = client.get("/weeks/depots").text
+    depot = re.search(r'name="depot" value="(\d+)"', page)[1]
+    week = {"csrf": csrf, "what": "week", "depot": depot, **{f"hours_{i}": "8" for i in range(7)}}
+    assert client.post("/weeks/depots", data={**week, "zone": "Moon/Tycho"}).status_code == 422
+    assert 'value="Pacific/Auckland"' in client.post("/weeks/depots", data={**week, "zone": "Pacific/Auckland"}).text
+    assert 'value="Pacific/Auckland"' in client.post("/weeks/depots", data=week).text, "a page that does not ask leaves it"
+    with db.fleet(fleets.find(db, fleet)) as c:
+        place = c.execute("SELECT unit_id, compartment_id FROM compartment").fetchone()
+        assert days.latest(c, date(2026, 1, 20)) == date(2026, 1, 21)
+    unit, compartment = f"/units/{place['unit_id']}", f"/compartments/{place['compartment_id']}"
+    assert 'value="21 Jan 2026"' in client.get(unit).text
+    assert 'value="21 Jan 2026"' in client.get(f"{compartment}/drain").text
+    assert 'value="2026-01-21"' in client.get(f"/q/{place['compartment_id']}").text
+    for path, form in (
+        (f"{unit}/meter", {"meter": "3900"}), (f"{compartment}/drain", {"meter": "3905", "client_id": "", "filter_changed": "yes"}),
+        (f"/q/{place['compartment_id']}", {"do": "symptom", "what": "noise"}),
+    ):  # fmt: skip
+        assert client.post(path, data={"csrf": csrf, "on": "2026-01-22", **form}).status_code == 422, path
+        assert client.post(path, data={"csrf": csrf, "on": "2026-01-21", **form}).status_code == 200, path
+    with db.fleet(fleets.find(db, fleet)) as c:
+        assert c.execute("SELECT max(on_day) AS d FROM drain").fetchone()["d"] == date(2026, 1, 21)
+        whats = [r["what"] for r in c.execute("SELECT what FROM audit").fetchall()]
+    assert whats.count("zone set") == 1
+    assert worker.Works(db).today(fleets.find(db, fleet)) == date(2026, 1, 20), "the fleet's own day stays its own"
+
+
 def test_a_time_is_shown_as_the_fleet_s_clocks_show_it(auckland):
     client, _, _ = auckland
     seen = re.search(r"since (\d+ \w+ \d{4} \d\d:\d\d)", client.get("/me").text)[1]

@@ -4,7 +4,7 @@ import random
 
 import pytest
 
-from vornet.core import drain, job, measures, measuring
+from vornet.core import drain, job, measures, measuring, written_day
 from vornet.core.errors import InputError
 from vornet.core.measures import Hand
 from vornet.web import job as job_pages
@@ -184,3 +184,32 @@ def test_weighed_and_dripping_are_worked_alike_in_both_languages(rules):
         told += 1
         assert answer == pytest.approx([found.final_litres, found.k, found.at(36)]), rows
     assert told > 60
+
+
+def written_days():
+    known = ["2026-01-05", "2026/1/5", "5.1.26", "5. 1. 2026", "31.02.2026", "03/04/2026", "25/12/2025", "12/25/2025", "5-6-69", "5-6-70",
+             "5 Jan 2026", "Jan 5, 2026", "5. März 2026", "5 août 2026", "1st Dec 2026", "Dec 2nd 26", "2026 Jan 5", "5 Foo 2026", "soon",
+             "5 Jan", "0.0.2026", "29.2.2024", "29.2.2023", "1/1/0000", "x 5 Jan 2026", "5 enero 2026", "2026-13-01", "05/05/2026",
+             "5 Jan 2026 7"]  # fmt: skip
+    draw = random.Random(29)
+    for _ in range(400):
+        d, m, y, sep = draw.randint(0, 33), draw.randint(0, 14), draw.choice((2026, 26, 1999, 70, 5)), draw.choice("/.-")
+        known.append(f"{d}{sep}{m}{sep}{y:02d}")
+    return known
+
+
+@pytest.mark.parametrize("day_first", [True, False, None])
+def test_a_day_is_read_on_the_phone_as_at_the_desk(rules, day_first):
+    given = written_days()
+    answers = rules.evaluate("([texts, first, months]) => texts.map((t) => JobRules.day(t, first, months))",
+                             [given, day_first, written_day.MONTHS])  # fmt: skip
+    read = 0
+    for text, answer in zip(given, answers, strict=True):
+        try:
+            expected = written_day.read(text, day_first).isoformat()
+            read += 1
+        except ValueError:
+            expected = None
+        assert answer["value"] == expected, text
+        assert answer.get("why") or expected, text
+    assert 150 < read < len(given)

@@ -71,7 +71,7 @@ def test_a_place_that_is_not_there_shows_what_is(at, path):
 
 @pytest.mark.parametrize(("form", "said"), [
     ({"on": "2026-01-10", "cause": ""}, "choose what was found"), ({"on": "yesterday", "cause": "coolant"}, "on"),
-    ({"on": "2026-02-10", "cause": "coolant"}, "after today"), ({"on": "2026-01-10", "cause": "other"}, "say what it was"),
+    ({"on": "2026-02-10", "cause": "coolant"}, "still to come"), ({"on": "2026-01-10", "cause": "other"}, "say what it was"),
     ({"on": "2026-01-10", "cause": "coolant", "closes": "7777777"}, "no such action"),
 ])  # fmt: skip
 def test_a_finding_that_cannot_be_is_refused(db, fleet, at, form, said):

@@ -49,6 +49,10 @@ class WeekIn(Sent):
     bays: Annotated[list[Annotated[int, Field(ge=0, le=1000)]], Field(min_length=7, max_length=7)] | None = None
 
 
+class ZoneIn(Sent):
+    zone: Annotated[str, Field(max_length=60, description="an IANA name such as Pacific/Auckland; empty: the fleet's")]
+
+
 class DayIn(Sent):
     hours: Hours
     bays: Annotated[int, Field(ge=0, le=1000)] | None = None
@@ -116,8 +120,8 @@ def get_depots(request: Request, who: Visitor = permitted("see")) -> list[DepotO
         found = depots.all_of(connection, day, 365)
         other = depots.days_of(connection, day, 365)
     return [
-        DepotOut(depot_id=d.depot_id, name=d.name, hours=list(d.week.hours), bays=list(d.week.bays) if d.week.bays else None, said=d.said,
-                 other=[day_row(o) for o in other if o["depot_id"] == d.depot_id])
+        DepotOut(depot_id=d.depot_id, name=d.name, hours=list(d.week.hours), bays=list(d.week.bays) if d.week.bays else None, zone=d.zone,
+                 said=d.said, other=[day_row(o) for o in other if o["depot_id"] == d.depot_id])
         for d in found.values()
     ]  # fmt: skip
 
@@ -127,6 +131,14 @@ def put_week(request: Request, depot_id: int, given: WeekIn, who: Visitor = perm
     """A depot's crew hours, and bays where they count, from Monday to Sunday."""
     with settling(request.app.state.db, who.fleet_id, today_of(request)) as connection:
         depots.set_week(connection, who.fleet_id, _id(depot_id, "depot"), given.hours, given.bays, who.name)
+    return get_depots(request, who)
+
+
+@router.put("/depots/{depot_id}/zone")
+def put_zone(request: Request, depot_id: int, given: ZoneIn, who: Visitor = permitted("plan_weeks", by_token=True)) -> list[DepotOut]:
+    """The time a depot keeps: what is entered there from now on is of its own day."""
+    with settling(request.app.state.db, who.fleet_id, today_of(request)) as connection:
+        depots.set_zone(connection, who.fleet_id, _id(depot_id, "depot"), given.zone, who.name)
     return get_depots(request, who)
 
 

@@ -22,6 +22,7 @@ class DepotOut(BaseModel):
     name: str
     hours: list[float] = Field(description="crew hours, Monday first")
     bays: list[int] | None
+    zone: str = Field(description="the time it keeps, by its IANA name; empty: the fleet's")
     said: bool = Field(description="false: nobody has said yet and the usual week stands in")
     other: list[OtherDayOut]
 

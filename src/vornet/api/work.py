@@ -17,6 +17,7 @@ from vornet.api.decide import Id, Sent, Why
 from vornet.api.exchange import permitted, today_of
 from vornet.core.drain import DrainFacts
 from vornet.core.errors import InputError
+from vornet.flows.house import days
 from vornet.flows.house.people import Visitor
 from vornet.flows.judge.settle import settling
 from vornet.flows.lab import put_right
@@ -306,8 +307,7 @@ def post_note(request: Request, compartment_id: int, given: NoteIn, who: Visitor
             notes.event(connection, who.fleet_id, at, given.what or "part_change", given.on, meter, given.litres_out, given.litres_in, "",
                         given.note, who.name, day)  # fmt: skip
         else:
-            if given.on > day:
-                raise InputError("on", "this day is still to come")
+            days.check_past(connection, given.on, day, compartment_id=at)
             put_off.observe(connection, who.fleet_id, place["unit_id"], at, given.kind, given.what, given.litres, given.meter, given.on,
                             given.note, str(given.client_id or uuid.uuid4()), who.name)  # fmt: skip
     return {"said": "kept"}

@@ -122,5 +122,6 @@ ROW_REASONS: dict[str, tuple[str, str]] = {
     "other_date": ("Number used for another day", "Replace the earlier result, or correct the number."),
     "contradicts": ("Other values, no newer report", "Replace the earlier result if the lab confirms this one."),
     "label_differs": ("Label says another place", "The bottle was registered elsewhere: correct the row, or the bottle."),
+    "date_ahead": ("Day lies ahead", "Correct it: day and month may have changed places, or a digit is wrong."),
     "dates_order": ("Days out of order", "A sample is drawn before it is received, and received before it is reported."),
 }

@@ -225,8 +225,16 @@ def _six(value: float) -> str:
 
 def plain_figure(value: float) -> str:
     """A number with a decimal point as it may be typed by anybody: never one that a comma's friend would read as thousands."""
-    text = _six(value)
-    return text + "0" if re.fullmatch(r"-?[1-9]\d{0,2}\.\d{3}", text) else text
+    return unmistakable(_six(value))
+
+
+def unmistakable(text: str) -> str:
+    """A number written with a decimal point such that nobody reads thousands in it.
+
+    >>> unmistakable("14.125"), unmistakable("<14.125"), unmistakable("0.875")
+    ('14.1250', '<14.1250', '0.875')
+    """
+    return text + "0" if re.fullmatch(r"[<>]?-?[1-9]\d{0,2}\.\d{3}", text) else text
 
 
 def written(kind: str) -> dict[str, tuple[float, float]]:

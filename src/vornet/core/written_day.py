@@ -6,12 +6,13 @@ import re
 import unicodedata
 from datetime import date
 
-_MONTHS = {name: i % 12 + 1 for i, name in enumerate(
+#: names of months, without accents, and their numbers
+MONTHS = {name: i % 12 + 1 for i, name in enumerate(
     "jan feb mar apr may jun jul aug sep oct nov dec january february march april may june july august september october november december "
     "januar februar marz april mai juni juli august september oktober november dezember "
     "janvier fevrier mars avril mai juin juillet aout septembre octobre novembre decembre "
     "enero febrero marzo abril mayo junio julio agosto septiembre octubre noviembre diciembre".split())}  # fmt: skip
-_MONTHS |= {"sept": 9, "okt": 10, "dez": 12, "des": 12, "mrz": 3, "mai": 5}
+MONTHS |= {"sept": 9, "okt": 10, "dez": 12, "des": 12, "mrz": 3, "mai": 5}
 _CLOCK = r"(?:[T ]\s*\d{1,2}:\d{2}.*)?"
 
 
@@ -54,12 +55,12 @@ def _read(plain: str, day_first: bool | None) -> date | None:
     if not re.fullmatch(r"[a-z0-9., -]+", letters, re.ASCII):
         return None
     words = re.findall(r"[a-z0-9]+", letters)
-    named = [w for w in words if w in _MONTHS]
-    rest = [re.sub(r"(?<=\d)(st|nd|rd|th)$", "", w) for w in words if w not in _MONTHS]
+    named = [w for w in words if w in MONTHS]
+    rest = [re.sub(r"(?<=\d)(st|nd|rd|th)$", "", w) for w in words if w not in MONTHS]
     if len(words) != 3 or len(named) != 1 or not all(w.isdigit() for w in rest):
         return None
     day, year = (rest[1], rest[0]) if len(rest[0]) == 4 else (rest[0], rest[1])
-    return date(_year(year), _MONTHS[named[0]], int(day)) if len(year) in (2, 4) else None
+    return date(_year(year), MONTHS[named[0]], int(day)) if len(year) in (2, 4) else None
 
 
 def _slashed(first: int, second: int, year: int, plain: str, day_first: bool | None) -> date:

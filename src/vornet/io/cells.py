@@ -89,6 +89,8 @@ def read_number(text: str, decimal_comma: bool = False) -> tuple[float, str] | s
 def numbers(cells: Sequence[str], comma: bool) -> tuple[np.ndarray, list[tuple[int, str]], list[tuple[int, str]]]:
     """A column of cells as numbers; which rows are censored, which are bad (row, sentence)."""
     try:
+        if comma and any("." in cell for cell in cells):
+            raise ValueError  # 3.700 is three thousand seven hundred here
         values = np.array(cells, dtype=float)
         if np.all(np.abs(values) <= LARGEST):
             return values, [], []

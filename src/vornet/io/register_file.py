@@ -358,6 +358,16 @@ class RegisterFile:
     problems: list[Problem] = field(default_factory=list)
     left_out: list[str] = field(default_factory=list)
 
+    def leave_out_after(self, latest: date) -> None:
+        """What is dated after ``latest`` has not happened: it goes to ``problems``, for a meter read tomorrow would stand before every
+        later one."""
+        for name in ("readings", "meter_changes", "drains", "top_ups", "level_checks", "events", "service_records"):
+            rows: list[tuple[int, Any]] = getattr(self, name)
+            for i, row in rows:
+                if row.on > latest:
+                    self.problems.append(Problem(f"{name}[{i}]", "on", f"{row.on} is still to come"))
+            rows[:] = [(i, row) for i, row in rows if row.on <= latest]
+
 
 _Model = TypeVar("_Model", bound=Row)
 

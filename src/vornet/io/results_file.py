@@ -337,7 +337,7 @@ def _chunk(file: ResultsFile, block: list[tuple[int, list[str]]]) -> Chunk:
 
 
 def _original(header: Header, row: Sequence[str]) -> dict[str, str]:
-    out = {name or f"column {i + 1}": cell[:500] for i, (name, cell) in enumerate(zip(header.names, row, strict=False))}
+    out = {heading(name, i): cell[:500] for i, (name, cell) in enumerate(zip(header.names, row, strict=False))}
     if len(row) > len(header.names):
         out["further cells"] = " | ".join(row[len(header.names) :])[:500]
     return out
@@ -357,8 +357,19 @@ def _without(chunk: Chunk, drop: set[int]) -> Chunk:
     )  # fmt: skip
 
 
-def one_row(cells: dict[str, str], said: Mapping_ | None = None, row_no: int = 0) -> ResultsFile:
-    """A single row of text, as a person corrected it, opened like a file of its own."""
+def heading(name: str, place: int) -> str:
+    """What a column is called where its row is kept."""
+    return name or f"column {place + 1}"
+
+
+def one_row(cells: dict[str, str], said: Mapping_ | None = None, row_no: int = 0, of: ResultsFile | None = None) -> ResultsFile:
+    """A single row of text, as a person corrected it, opened like a file of its own. ``of``: the file it came in; a row alone does not
+    tell in which units its columns are, nor how days and decimals are written."""
+    if of is not None:
+        names = [heading(name, place) for place, name in enumerate(of.header.names)]
+        if len(set(names)) == len(names) and set(cells) <= set(names):
+            row = [cells.get(name, "") for name in names]
+            return ResultsFile("corrected row", of.header, iter([(row_no, row)]), of.day_first, of.decimal_comma, row_no, "", [row])
     names, row = list(cells), list(cells.values())
-    header = read_header(names, said)
-    return ResultsFile("corrected row", header, iter([(row_no, row)]), True, False, row_no, "", [row])
+    first, comma = (of.day_first, of.decimal_comma) if of is not None else (True, False)
+    return ResultsFile("corrected row", read_header(names, said), iter([(row_no, row)]), first, comma, row_no, "", [row])

@@ -264,7 +264,7 @@ def overlay_of(request: Request, facts: Facts, keys: list[str], view: str) -> Ma
         return Markup(overlay.draw(sheets, "", (min(xs), max(xs)), ticks))
     kind = "distance" if facts.unit == "km" else "hours"
     factor = measures.shown(1.0, kind, who.measures) or 1.0
-    ticks = [(t / factor, f"{t:,.0f} {measures.unit(kind, who.measures)}") for t in ribbon.nice_ticks(0.0, max(xs) * factor, 8)]
+    ticks = [(t / factor, f"{figure(t)} {measures.unit(kind, who.measures)}") for t in ribbon.nice_ticks(0.0, max(xs) * factor, 8)]
     return Markup(overlay.draw(sheets, facts.unit, (0.0, max(xs)), ticks))
 
 

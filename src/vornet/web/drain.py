@@ -50,7 +50,8 @@ def ask(request: Request, compartment_id: int) -> Response:
             row = flow.place(connection, compartment_id)
         except InputError:
             raise HTTPException(404, NO_COMPARTMENT) from None
-    form = DrainForm({"on": today(request).isoformat(), "client_id": str(uuid.uuid4()), "filter_changed": "yes"}, hand(request))
+    there = today(request) + row["ahead"]
+    form = DrainForm({"on": there.isoformat(), "client_id": str(uuid.uuid4()), "filter_changed": "yes"}, hand(request))
     return _page(request, row, form)
 
 

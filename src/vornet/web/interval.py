@@ -40,6 +40,7 @@ from vornet.web.pages import (
     visitor,
 )
 from vornet.web.policy import said_value
+from vornet.words.en import AS_READ
 from vornet.words.say import say
 from vornet.words.writing import figure
 
@@ -63,7 +64,15 @@ def _walls(found: Interval, system: str) -> list[tuple[str, str, str, float, boo
     for g in found.decision["guards"]:
         at = g["fact"]["numbers"].get("limit")
         if g["key"] in WALLS and at is not None and math.isfinite(at):
-            out.append((g["key"], say(g["fact"], system), say(g["lifts"], system) if g["lifts"] else "", float(at), bool(g["bites"])))
+            out.append(
+                (
+                    g["key"],
+                    say(g["fact"], system, AS_READ),
+                    say(g["lifts"], system, AS_READ) if g["lifts"] else "",
+                    float(at),
+                    bool(g["bites"]),
+                )
+            )
     return sorted(out, key=lambda w: w[3])
 
 
@@ -88,7 +97,7 @@ def _sides_cost(found: Interval, factor: float) -> tuple[float | None, float | N
 
 
 def _words(factor: float, unit: str) -> Callable[[float], str]:
-    return lambda h: f"{h * factor:,.0f} {unit}"
+    return lambda h: f"{figure(h * factor)} {unit}"
 
 
 def _context(request: Request, found: Interval, shown: str, hand: float | None, before: float | None = None) -> dict[str, Any]:
@@ -105,7 +114,7 @@ def _context(request: Request, found: Interval, shown: str, hand: float | None, 
     if table is None:
         return base
     picked = next((p for p in table.properties if p.key == shown), table.properties[0])
-    flags = [Flag(f"{SCHOOL_WORDS[k]} {v * factor:,.0f}", v) for k, v in decision["schools"].items()
+    flags = [Flag(f"{SCHOOL_WORDS[k]} {figure(v * factor)}", v) for k, v in decision["schools"].items()
              if v is not None and math.isfinite(v) and k in SCHOOL_WORDS]  # fmt: skip
     current = before or row["interval_meter"]
     at = min(hand or decision["proposed"] or current or decision["safe"] or found.to_h / 2, found.to_h)

@@ -14,10 +14,11 @@ from markupsafe import Markup
 from starlette.exceptions import HTTPException
 
 from vornet.api.bodies import Raw, takes
-from vornet.core import cautions, measures, measuring, seen
+from vornet.core import cautions, measures, measuring, seen, written_day
 from vornet.core import drain as drains
 from vornet.core import job as rules
 from vornet.core.errors import InputError
+from vornet.flows.house import days
 from vornet.flows.judge import trials
 from vornet.flows.pages import board, looks
 from vornet.flows.pages import rows as rows_of
@@ -43,6 +44,8 @@ from vornet.web.pages import (
     today,
     visitor,
 )
+from vornet.words import writing
+from vornet.words.writing import figure
 
 router = APIRouter()
 #: paths that a device's job key opens, session or not
@@ -257,7 +260,8 @@ def _device_data(request: Request, found: dict[str, Any], token: str, last: dict
         "id": found["job"]["job_id"], "now": datetime.now(UTC).timestamp() * 1000, "token": token, "me": visitor(request).name,
         "volume": measures.unit("volume", system), "volume_factor": liters, "specs": parts, "rules": job_rules(), "assumed": ASSUMED,
         "mass_factor": measures.shown(1.0, "mass", system),
-        "hand": {"mark": hand(request).mark, "us": system == measures.US, "kinds": {k: measures.written(k) for k in PHONE_KINDS}},
+        "hand": {"mark": hand(request).mark, "day_first": writing.day_first(), "months": written_day.MONTHS,
+                 "us": system == measures.US, "kinds": {k: measures.written(k) for k in PHONE_KINDS}},
         "stops": {k: s.do_now for k, s in rules.STOPS.items()},
         "last_photos": {
             f"{p['part_id']}|{place}": {"id": str(row["photo_id"]), "about": row["about"], "on": row["at"].date().isoformat()}
@@ -387,12 +391,13 @@ def _quick(request: Request, compartment_id: int, error: str = "", saved: str = 
         latest = rows_of.latest_meter(connection, row["unit_id"], row["meter_no"])
         sisters = rows_of.sisters(connection, row["unit_id"])
         slip = noted.just_now(connection, compartment_id, visitor(request).name)
+        there = max(day, day + days.ahead(connection, compartment_id=compartment_id))
     guess = None
     if latest:
         guess = latest["meter"] + max((day - latest["on_day"]).days, 0) * (row["rate_per_day"] or 0.0)
     return render(
         request, "quick.html", 422 if error else 200, here_unit=row["unit_id"], row=opened(row),
-        latest=latest, guess=guess, error=error, saved=saved,
+        latest=latest, guess=guess, error=error, saved=saved, there=there,
         symptoms=SYMPTOMS, sisters=sisters, slip=slip, client_id=str(uuid.uuid4()), glass=row["facts"].get("level_method") == "sight_glass",
         event_words=notes.EVENT_WORDS,
     )  # fmt: skip
@@ -440,6 +445,7 @@ def _note(request: Request, compartment_id: int, form: dict[str, str], who: Any,
         if row is None:
             raise InputError("compartment", "is not in this fleet")
         on = day_of(form.get("on"), "on", day)
+        days.check_past(connection, on, day, compartment_id=compartment_id)
         kind = "distance" if row["meter_unit"] == "km" else "hours"
         meter = forms.read(forms.Field("meter", "Meter", kind), form.get("meter", ""), system)
         volume = {k: forms.read(forms.Field(k, k, "volume"), form.get(k, ""), system) for k in ("litres", "litres_out", "litres_in")}
@@ -481,5 +487,5 @@ def _loss(connection: Connection, compartment_id: int, row: dict[str, Any]) -> s
         return ""
     lost, per_1000, length = found
     if lost <= 0:
-        return f": nothing lost in the last {length:,.0f} {row['meter_unit']}"
-    return f": {lost:.2f} L lost in the last {length:,.0f} {row['meter_unit']}, {per_1000:.1f} L per 1,000"
+        return f": nothing lost in the last {figure(length)} {row['meter_unit']}"
+    return f": {figure(lost, 2)} L lost in the last {figure(length)} {row['meter_unit']}, {figure(per_1000, 1)} L per {figure(1000)}"

@@ -18,7 +18,7 @@ from vornet.flows.lab import files, held_rows, held_samples, inbox
 from vornet.io import apart
 from vornet.io.lab_header import Meaning
 from vornet.store.database import Connection
-from vornet.web.pages import Form, database, named, needs, number_like, recording, render, sheet, today, visitor
+from vornet.web.pages import Form, database, hand, named, needs, number_like, recording, render, sheet, today, visitor
 
 router = APIRouter()
 LARGEST = 200_000_000
@@ -120,7 +120,7 @@ def row(request: Request, held_row_id: int, form: Form) -> Response:
     cells = {k[5:]: str(v) for k, v in form.items() if k.startswith("cell.")}
 
     def act(connection: Connection) -> str:
-        return held_rows.act(connection, who.fleet_id, held_row_id, do, cells, why, who.name)
+        return held_rows.act(connection, who.fleet_id, held_row_id, do, cells, why, who.name, hand(request).mark)
 
     return _answer(request, act, "rows", _place(form))
 
@@ -136,7 +136,7 @@ def settle(request: Request, hold_id: int, form: Form) -> Response:
     typed = {k[6:]: str(v) for k, v in form.items() if k.startswith("value.")}
 
     def act(connection: Connection) -> str:
-        return held_samples.act(connection, who.fleet_id, hold_id, do, typed, why, who.name, day)
+        return held_samples.act(connection, who.fleet_id, hold_id, do, typed, why, who.name, day, hand(request).mark)
 
     return _answer(request, act, "holds", _place(form))
 

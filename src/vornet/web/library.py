@@ -26,6 +26,7 @@ from vornet.web.pages import (
     Posted,
     database,
     hand,
+    in_field,
     maybe_day,
     named,
     needs,
@@ -37,6 +38,7 @@ from vornet.web.pages import (
     today,
     visitor,
 )
+from vornet.words.writing import figure
 
 router = APIRouter()
 LARGEST = 60_000_000
@@ -134,7 +136,7 @@ def _shown(change: many.Change, line: many.Line, value: Any, system: str) -> str
         return "–"
     if change.kind == "volume" and isinstance(value, int | float):
         shown = measures.shown(float(value), "volume", system)
-        return f"{shown:,.1f} {measures.unit('volume', system)}"
+        return f"{figure(shown, 1)} {measures.unit('volume', system)}"
     if isinstance(value, float):
         return f"{value:,.6g}"
     return str(value)
@@ -217,7 +219,7 @@ def _oil(request: Request, oil_id: int | None, values: dict[str, str] | None, er
     if values is None:
         document = found["new"]
         values = {f.key: forms.shown(f, document.get(f.key), visitor(request).measures) for f in forms.OIL_FIELDS}
-        values |= {k: f"{document[k]:g}" for k in KEYS if k in document}
+        values |= {k: in_field(document[k]) for k in KEYS if k in document}
     return render(
         request, "oil.html", 422 if errors else 200, **opened(found), values=values, errors=errors, fields=forms.OIL_FIELDS,
         measurands=MEASURANDS, batch_fields=forms.BATCH_FIELDS, by_key={m.key: i for i, m in enumerate(MEASURANDS)}, tab="oils",

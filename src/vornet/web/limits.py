@@ -22,7 +22,8 @@ from vornet.io import apart, tables
 from vornet.store.database import Connection
 from vornet.web import both
 from vornet.web.charts.calibration import Line, picture
-from vornet.web.pages import Form, database, needs, number_of, opened, recording, render, sheet, today, visitor
+from vornet.web.pages import Form, database, hand, needs, number_of, opened, recording, render, sheet, today, visitor
+from vornet.words.writing import figure
 
 router = APIRouter()
 #: a table of limits
@@ -75,7 +76,7 @@ def what_if(request: Request, form: Form) -> Response:
         in_force = limits.in_force(connection, day)["rows"]
         whose = _whose(connection, duty, form.get("scope", ""))
     try:
-        rows = limits.typed(in_force, duty, form, *whose)
+        rows = limits.typed(in_force, duty, form, *whose, mark=hand(request).mark)
         found = apart.long(limits.what_if_apart, db.location, fleet_id, rows, duty, day, form.get("family", ""))
     except InputError as problem:
         error = str(problem)
@@ -102,7 +103,7 @@ def save(request: Request, form: Form) -> Response:
         try:
             both.merge(request, connection, form, lambda: show(request, duty, form.get("family", ""), form.get("scope", "")))
             whose = _whose(connection, duty, form.get("scope", ""))
-            rows = limits.typed(limits.in_force(connection, today(request))["rows"], duty, form, *whose)
+            rows = limits.typed(limits.in_force(connection, today(request))["rows"], duty, form, *whose, mark=hand(request).mark)
             about = whose[1] or whose[0]
             limits.save(connection, who.fleet_id, rows, duty, by=who.name, why=form.get("why", ""), today=today(request), about=about)
         except InputError as problem:
@@ -167,7 +168,9 @@ def save_precision(request: Request, form: Form) -> Response:
     try:
         with recording(request) as connection:
             both.merge(request, connection, form, lambda: show_precision(request))
-            limits.save_precision(connection, who.fleet_id, form, by=who.name, why=form.get("why", ""), today=today(request))
+            limits.save_precision(
+                connection, who.fleet_id, form, by=who.name, why=form.get("why", ""), today=today(request), mark=hand(request).mark
+            )
     except InputError as problem:
         return _precision(request, dict(form), _said(problem))
     return RedirectResponse("/limits/precision", 303)
@@ -198,10 +201,10 @@ def _lines(found: dict[str, Any]) -> list[Line]:
     out = []
     for c in found["confirmed"]:
         said = f"{c.right} of {c.n} confirmed" if c.n else "nobody looked yet"
-        under = f"{c.unlooked:,} samples so called that nobody looked into" if c.unlooked else "every one was looked into"
+        under = f"{figure(c.unlooked)} samples so called that nobody looked into" if c.unlooked else "every one was looked into"
         out.append(Line(f"Called {c.strength}", under, c.share, c.low, c.high, said))
     e = found["ended"]
-    said = f"{e.past} of {e.n} past; expected {e.expected:.1f}" if e.n else "none has run so far yet"
+    said = f"{e.past} of {e.n} past; expected {figure(e.expected, 1)}" if e.n else "none has run so far yet"
     under = f"{e.unread} more without a sample at their end" if e.unread else "watch limits of what wears the oil out"
     out.append(Line("Ended past a limit", under, e.past / e.n if e.n else None, e.low, e.high, said, e.expected / e.n if e.n else None))
     return out

@@ -43,8 +43,9 @@ from vornet.store.database import Connection, Database
 from vornet.web import again, both
 from vornet.web.charts import ribbon
 from vornet.web.server import DIST
+from vornet.words.en import AS_READ
 from vornet.words.say import each, say
-from vornet.words.writing import day, figure, read_day, short_day
+from vornet.words.writing import day, figure, marked, read_day, short_day
 
 #: fields of one form
 MOST_FIELDS = 20_000
@@ -95,6 +96,14 @@ def moment(context: Context, value: datetime | None) -> str:
 def _short_day(context: Context, value: date | None) -> str:
     """A day in little room; with its year where that is not this year."""
     return short_day(value, context.get("today"))
+
+
+def in_field(value: float | None, sign: str = "") -> str:
+    """A stored figure in a field: all its digits, with its reader's decimal mark, and never such that it reads back as thousands."""
+    if value is None or value != value:
+        return ""
+    text = f"{value:.10g}" if 1e-4 <= abs(value) < 1e10 else f"{value:.10f}".rstrip("0").rstrip(".")
+    return marked(sign + measures.unmistakable(text))
 
 
 def property_name(key: str | None) -> str:
@@ -156,7 +165,7 @@ def said(context: Context, sentence: str | None) -> str:
 def in_words(context: Context, facts: Any, capital: bool = False) -> str:
     """A fact, or several, in words and in the fleet's units."""
     system = context["measures"]
-    text = "; ".join(each(facts, system)) if isinstance(facts, list | tuple) else say(facts, system) if facts else ""
+    text = "; ".join(each(facts, system, AS_READ)) if isinstance(facts, list | tuple) else say(facts, system, AS_READ) if facts else ""
     return text[:1].upper() + text[1:] if capital else text
 
 
@@ -253,7 +262,9 @@ _environment.filters.update(
     typed=as_typed,
     figure_of=figure_of,
     year_before=lambda day: day - timedelta(days=365),
-    significant=lambda value: f"{value:.6g}",
+    significant=lambda value: marked(f"{value:.6g}"),
+    in_field=in_field,
+    as_figure=lambda text: marked(measures.unmistakable(text)),
 )
 
 

@@ -15,6 +15,7 @@ from vornet.flows.judge import policies
 from vornet.io import apart
 from vornet.web import both
 from vornet.web.pages import Form, database, day_of, hand, needs, opened, recording, render, today, visitor
+from vornet.words.writing import marked
 
 router = APIRouter(prefix="/decide/policy")
 CHOICE_WORDS = {
@@ -36,7 +37,7 @@ def _shown(key: str, value: Any) -> str:
         return str(value)
     if key.startswith("house_") and not value:
         return "none"
-    return f"{value * 100:.4g}" if _per_cent(key) else f"{value:.6g}"
+    return marked(measures.unmistakable(f"{value * 100:.4g}" if _per_cent(key) else f"{value:.6g}"))
 
 
 def said_value(key: str, value: Any) -> str:

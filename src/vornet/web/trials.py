@@ -17,6 +17,7 @@ from vornet.flows.judge import trials as flow
 from vornet.io import tables
 from vornet.web.charts import trial as chart
 from vornet.web.pages import Form, database, inside, needs, opened, recording, render, sheet, today, typed, visitor
+from vornet.words.writing import figure
 
 router = APIRouter()
 #: what stands against one of a family following, said on the page
@@ -48,7 +49,7 @@ def strip(request: Request, t: dict[str, Any]) -> Markup:
     factor, unit = measures.shown(1.0, kind, system) or 1.0, measures.unit(kind, system)
     steps = t["progress"].get("steps") or [{"at": at, "state": "ahead", "drawn_at": None, "verdict": None} for at in t["steps"]]
     on_oil = t["oil_hours"] if t["state"] == "running" else None
-    return Markup(chart.strip(steps, t["before"], t["length"], on_oil, lambda h: f"{h * factor:,.0f} {unit}", f"trial{t['trial_id']}"))
+    return Markup(chart.strip(steps, t["before"], t["length"], on_oil, lambda h: f"{figure(h * factor)} {unit}", f"trial{t['trial_id']}"))
 
 
 def _back(form: Form, otherwise: str) -> Response:

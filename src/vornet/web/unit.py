@@ -11,6 +11,7 @@ from starlette.exceptions import HTTPException
 from vornet.core import measures, schools
 from vornet.core.errors import FormErrors, InputError
 from vornet.core.measures import Hand
+from vornet.flows.house import days
 from vornet.flows.house.people import Visitor
 from vornet.flows.judge import learned
 from vornet.flows.pages import open_ends
@@ -42,13 +43,14 @@ def show_unit(request: Request, unit_id: int, error: str = "", **more: Any) -> R
         visit = planned.next_of_units(connection, [unit_id]).get(unit_id)
         readings = notes.readings(connection, unit_id)
         pictures = photos.of_unit(connection, unit_id)
+        there = max(today(request), today(request) + days.ahead(connection, unit_id=unit_id))
         lately, jobs = noted.of_unit(connection, unit_id), cards.of_unit(connection, unit_id)
     in_force = {c["id"]: schools.in_force(found["schools"], c["c"].get("schools", {})) for c in found["compartments"]}
     return render(
         request, "unit.html", 422 if error else 200, **found, error=error, in_force=in_force, all_schools=schools.SCHOOLS,
         words=equipment, state_words=units.STATE_WORDS, plan_words=units.plan_words, event_words=notes.EVENT_WORDS,
         field_words=learned.FIELD_WORDS, attachment_kinds=attachments.ATTACHMENT_KINDS, reading_words=service.reading_words, ends=ends,
-        visits=visits, visit=visit, readings=readings, pictures=pictures, lately=lately, jobs=jobs,
+        visits=visits, visit=visit, readings=readings, pictures=pictures, lately=lately, jobs=jobs, there=there,
         state_of_job=cards.STATE_WORDS, **more,
     )  # fmt: skip
 

@@ -11,6 +11,7 @@ from starlette.exceptions import HTTPException
 
 from vornet.core import crew, measures
 from vornet.core.errors import InputError
+from vornet.flows.house import days
 from vornet.flows.pages import board
 from vornet.flows.plan import planned
 from vornet.flows.weeks import calendar, depots, kit, levelling, tasks
@@ -279,7 +280,8 @@ def depots_page(request: Request, error: str = "", said: str = "") -> Response:
         rotas = [r | {"words": depots.rota_words(crew.rota_of(r["rule"]))} for r in depots.rota_rows(connection)]
     return render(
         request, "weeks_depots.html", 422 if error else 200, found=found, terms=terms, other=other, rotas=rotas, weekdays=depots.WEEKDAYS,
-        kinds=crew.KIND_WORDS, usual=crew.USUAL_H, names={d.depot_id: d.name for d in found}, error=error, said=said[:200],
+        kinds=crew.KIND_WORDS, usual=crew.USUAL_H, names={d.depot_id: d.name for d in found}, zones=days.zones(), error=error,
+        said=said[:200],
     )  # fmt: skip
 
 
@@ -299,6 +301,8 @@ def depots_change(request: Request, form: Form) -> Response:
                 bays = [form.get(f"bays_{i}", "").strip() for i in range(7)]
                 counted = [int(b) if number_like(b) else 0 for b in bays] if any(bays) else None
                 depots.set_week(connection, who.fleet_id, form.id("depot") or 0, hours, counted, who.name)
+                if "zone" in form:
+                    depots.set_zone(connection, who.fleet_id, form.id("depot") or 0, form.get("zone", ""), who.name)
             elif what == "day":
                 first, last = maybe_day(form.get("on"), "on"), maybe_day(form.get("until"), "until")
                 if first is None:

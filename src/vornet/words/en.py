@@ -5,10 +5,13 @@ How fields are filled stands in ``say``. Another language is a module like this 
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 from vornet.core.causes import NAMES as CAUSES
 from vornet.core.measurands import MEASURANDS, spoken
 from vornet.core.oil_properties import PROPERTIES
 from vornet.words.say import Language
+from vornet.words.writing import marked
 
 UNITS = {
     u: u
@@ -310,3 +313,6 @@ ENGLISH = Language(
     tables=TABLES,
     marks={"joined": "; ", "listed": ", ", "plus": " + ", "sentences": ". ", "and": " and ", "or": " or "},
 )
+
+#: the same with figures as whoever reads them writes figures, for what is shown and not kept
+AS_READ = replace(ENGLISH, figure=marked)

@@ -108,6 +108,11 @@ def marked(shown: str) -> str:
 _SWAPPED = str.maketrans(",.", ".,")
 
 
+def day_first() -> bool | None:
+    """Whether its reader writes the day before the month where both are figures; None where nobody has said."""
+    return {"month_first": False, "day_first": True, "dots": True}.get(writes.get().date)
+
+
 def read_day(text: str, field: str) -> date | None:
     """A day as people write it, None when blank. What may be two days is read as its writer writes; asked back where that is not known.
     Raises InputError.
@@ -117,9 +122,8 @@ def read_day(text: str, field: str) -> date | None:
     """
     if not text.strip():
         return None
-    day_first = {"month_first": False, "day_first": True, "dots": True}.get(writes.get().date)
     try:
-        return written_day.read(text, day_first)
+        return written_day.read(text, day_first())
     except written_day.TwoDays as error:
         said = f"{error}: write it as {error.first.isoformat()}, or say under your account how you write"
         raise InputError(field, said) from None

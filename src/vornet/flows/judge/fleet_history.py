@@ -38,7 +38,7 @@ from vornet.core.precision import PRECISION, Precision, arranged
 from vornet.core.proposed_drains import DAYS, Drawn, proposed_drains
 from vornet.core.screening import MeterPoints
 from vornet.core.seen import LASTING, NOTICED, NOTICED_DAYS, STILL_SPEAKS, Seen, blown_out, signs_at_drain, signs_read
-from vornet.flows.house import meters
+from vornet.flows.house import days, meters
 from vornet.flows.judge import new_oil, taught
 from vornet.store import bulk
 from vornet.store.database import Connection, query
@@ -184,7 +184,9 @@ class _OnRecord:
 
 
 def load(connection: Connection, today: date, compartments: list[int] | None = None) -> Loaded:
-    """Read a fleet, or the given compartments, into columns. Drains and readings after ``today`` do not exist yet."""
+    """Read a fleet, or the given compartments, into columns. Drains and readings after ``today`` do not exist yet, but for those of a
+    depot whose calendar is ahead of the fleet's."""
+    latest = days.latest(connection, today)
     rows = connection.execute(query("register.compartments"), {"today": today, "only": compartments}).fetchall()
     rows.sort(key=lambda r: r["compartment_id"])
     ids = np.array([r["compartment_id"] for r in rows], dtype=np.int64)
@@ -194,10 +196,10 @@ def load(connection: Connection, today: date, compartments: list[int] | None = N
     oil_ids = [o["oil_id"] for o in oil_rows]
     oils = _oils(oil_rows)
     changes = meters.changes_by_meter(connection)
-    it = _on_record(connection, today, compartments, rows, ids, meter_of, changes)
+    it = _on_record(connection, (today, latest), compartments, rows, ids, meter_of, changes)
 
     families = sorted({r["family"] for r in rows})
-    overhauls = _overhauls(connection, today, ids, meter_of, changes)
+    overhauls = _overhauls(connection, latest, ids, meter_of, changes)
     comps = _compartments(rows, families, {oil_id: i for i, oil_id in enumerate(oil_ids)}, overhauls)
     limits, mine = arranged_limits(limit_rows, comps.duty, [r["family"] for r in rows], [r["unit"] for r in rows])
     comps = replace(comps, limit_row=mine)
@@ -245,10 +247,11 @@ def _oils(rows: list[dict[str, Any]]) -> Oils:
 
 
 def _on_record(
-    connection: Connection, today: date, compartments: list[int] | None, rows: list[dict[str, Any]], ids: np.ndarray, meter_of: np.ndarray,
-    changes: dict[int, list[tuple[int, float, float]]],
+    connection: Connection, until: tuple[date, date], compartments: list[int] | None, rows: list[dict[str, Any]], ids: np.ndarray,
+    meter_of: np.ndarray, changes: dict[int, list[tuple[int, float, float]]],
 ) -> _OnRecord:  # fmt: skip
-    """Everything poured, read and sampled, of the fleet or of some compartments, up to ``today`` (samples: all there are)."""
+    """Everything poured, read and sampled, of the fleet or of some compartments, up to ``until``, the fleet's today and the latest
+    day anywhere in it (samples: all there are)."""
     only: dict[str, object] = {"compartments": compartments}
     whole, few = compartments is None, compartments is not None and len(compartments) <= FEW
     d = bulk.read_columns(connection, query("history.drains"), _DRAINS, only, few)
@@ -258,7 +261,7 @@ def _on_record(
     s = bulk.read_columns(connection, query("history.samples" if whole else "history.samples_of"), _SAMPLES, some, few)
     m = bulk.read_columns(connection, query("history.meter_readings" if whole else "history.meters_of"), _READINGS, some, few)
     s["values"] = np.where(np.abs(s["values"]) < MOST_VALUE, s["values"], np.nan)  # no sum of squares may overflow
-    last = today.toordinal()
+    last = until[1].toordinal()
     d, f, m, v = ({k: x[block["day"] <= last] for k, x in block.items()} for block in (d, f, m, v))
     for block in (d, f, s, v):
         inside = np.isin(block["comp"], ids)
@@ -270,17 +273,17 @@ def _on_record(
     m["total"] = _totals(m["meter_id"], m["day"], m["meter"], changes)
     if whole:  # a drain is a reading too; of a part of the fleet, also the drains of what is not in it
         m = {k: np.concatenate([x, d[k]]) for k, x in m.items()}
-    return _OnRecord(d, f, v, s, _with_estimates(Points(m["meter_id"], m["day"], m["total"]), rows, last))
+    return _OnRecord(d, f, v, s, _with_estimates(Points(m["meter_id"], m["day"], m["total"]), rows, until[0].toordinal()))
 
 
 def _overhauls(
-    connection: Connection, today: date, ids: np.ndarray, meter_of: np.ndarray, changes: dict[int, list[tuple[int, float, float]]]
+    connection: Connection, latest: date, ids: np.ndarray, meter_of: np.ndarray, changes: dict[int, list[tuple[int, float, float]]]
 ) -> np.ndarray:  # fmt: skip
     """Running total at the last overhaul, (C,), NaN none."""
     out = np.full(len(ids), np.nan)
     place = {int(c): i for i, c in enumerate(ids)}
     for r in connection.execute(query("history.overhauls")).fetchall():
-        if r["compartment_id"] in place and r["on_day"] <= today:
+        if r["compartment_id"] in place and r["on_day"] <= latest:
             i = place[r["compartment_id"]]
             out[i] = meter_rules.running_total(r["meter"], r["on_day"].toordinal(), changes.get(int(meter_of[i]), []))
     return out

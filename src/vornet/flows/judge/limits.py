@@ -6,13 +6,14 @@ import csv
 import io
 import json
 from collections import Counter
+from collections.abc import Iterable
 from dataclasses import asdict, dataclass, replace
 from datetime import date
 from typing import Any
 
 import numpy as np
 
-from vornet.core import precision
+from vornet.core import measures, precision
 from vornet.core.errors import InputError
 from vornet.core.judge import VERDICTS, judge
 from vornet.core.limits import DUTIES, FixedLimit, StatLimits, check_limit, duty_of, statistical_limits
@@ -22,6 +23,7 @@ from vornet.core.rates import stretch_rates
 from vornet.flows.house import fleets
 from vornet.flows.judge import evaluate, fleet_history, taught
 from vornet.io import tables
+from vornet.io.cells import has_decimal_comma
 from vornet.store import queue
 from vornet.store.database import Connection, Location, opened, query
 
@@ -94,12 +96,16 @@ def of_scope(rows: list[FixedLimit], duty: str, family: str = "", unit: str = ""
     return list(found.values())
 
 
-def typed(rows: list[FixedLimit], duty: str, form: dict[str, Any], family: str = "", unit: str = "", above: str = "") -> list[FixedLimit]:
+def typed(
+    rows: list[FixedLimit], duty: str, form: dict[str, Any], family: str = "", unit: str = "", above: str = "", mark: str = "."
+) -> list[FixedLimit]:  # fmt: skip
     """The set with a duty's figures as typed: ``watch.KEY.SIDE``, ``act.KEY.SIDE``; both blank takes a row out.
 
     ``new.key``, ``new.side``, ``new.basis``, ``new.watch``, ``new.act`` add one. With ``family`` or ``unit`` they are that one's own:
-    what is left as it is above is none of its own, both blank go back to it (``above``: the unit's family). Raises InputError by field.
+    what is left as it is above is none of its own, both blank go back to it (``above``: the unit's family). ``mark``: the decimal mark of
+    whoever types. Raises InputError by field; also for a figure that may be two.
     """
+    form = {**form, "mark": mark}
     if family or unit:
         return _typed_own(rows, duty, form, family, unit, above)
     out = [r for r in rows if r.duty != duty or r.family or r.unit]
@@ -195,13 +201,14 @@ def from_csv(text: str) -> list[FixedLimit]:
         raise InputError("file", f"cannot be read as a table: {error}") from None
     out: list[FixedLimit] = []
     said: set[tuple[Any, ...]] = set()
+    mark = _mark_of(separator, (v for row in table_rows for v in row.values()))
     for n, cells in enumerate(table_rows, 2):
         row = {k.strip().lower(): (v or "").strip() for k, v in cells.items() if k and isinstance(v, str | None)}
         if not any(row.values()):
             continue
         if missing := [c for c in COLUMNS[:8] if c not in row]:
             raise InputError("file", f"has no column {missing[0]!r}; it has {', '.join(COLUMNS)}")
-        watch, act = (_figure({name: tables.let_go(row[name])}, name) for name in ("watch", "act"))
+        watch, act = (_figure({name: tables.let_go(row[name]), "mark": mark}, name) for name in ("watch", "act"))
         if watch is None or act is None:
             raise InputError(f"row {n}", "needs both watch and act")
         made = FixedLimit(row["duty"], row["key"], row["side"], row["basis"], watch, act, row.get("source", "") or "from a file",  # type: ignore[arg-type]
@@ -210,6 +217,11 @@ def from_csv(text: str) -> list[FixedLimit]:
     if not out:
         raise InputError("file", "holds no limits")
     return out
+
+
+def _mark_of(separator: str, values: Iterable[Any]) -> str:
+    """The decimal mark of a table: where its columns stand between commas, a point."""
+    return "," if separator != "," and has_decimal_comma(v for v in values if isinstance(v, str)) else "."
 
 
 def checked(rows: list[FixedLimit]) -> list[FixedLimit]:
@@ -236,28 +248,22 @@ def _checked(row: FixedLimit, field: str, said: set[tuple[Any, ...]]) -> FixedLi
 def precision_from_csv(text: str) -> dict[str, str]:
     """What ``save_precision`` takes, from a table with key, scale, power, constant, floor. Raises InputError by row."""
     separator = max(",;\t", key=text.partition("\n")[0].count)
-    out: dict[str, str] = {}
-    for n, cells in enumerate(csv.DictReader(io.StringIO(text.lstrip("\ufeff")), delimiter=separator), 2):
+    table_rows = list(csv.DictReader(io.StringIO(text.lstrip("\ufeff")), delimiter=separator))
+    out = {"mark": _mark_of(separator, (v for row in table_rows for v in row.values()))}
+    for n, cells in enumerate(table_rows, 2):
         row = {k.strip().lower(): (v or "").strip() for k, v in cells.items() if k and isinstance(v, str | None)}
         if row.get("key", "") not in INDEX:
             raise InputError(f"row {n}", f"{row.get('key', '')[:30]!r} is no measurand")
         out |= {f"{name}.{row['key']}": row.get(name, "") for name in ("scale", "power", "constant", "floor")}
-    if not out:
+    if len(out) == 1:
         raise InputError("file", "holds no precision")
     return out
 
 
 def _figure(form: dict[str, Any], name: str) -> float | None:
-    text = str(form.get(name) or "").strip().replace("−", "-").replace(",", ".")
-    if not text:
-        return None
-    try:
-        value = float(text)
-    except ValueError:
-        raise InputError(name, f"{text[:20]!r} is not a number") from None
-    if not np.isfinite(value):
-        raise InputError(name, "is not a finite number")
-    return value
+    """What stands in a field, None when blank; ``mark`` in the form says how its writer writes decimals."""
+    text = str(form.get(name) or "").strip()
+    return measures.number(text, name, form.get("mark", ".")) if text else None
 
 
 def _of_duty(connection: Connection, duty: str) -> list[int]:
@@ -409,12 +415,15 @@ def as_shown(figure: float) -> str:
     return f"{figure:.4g}"
 
 
-def save_precision(connection: Connection, fleet_id: int, form: dict[str, Any], *, by: str, why: str, today: date) -> int:
-    """The fleet's own precision from ``scale.KEY``, ``power.KEY``, ``constant.KEY``, ``floor.KEY``; a dated version.
+def save_precision(
+    connection: Connection, fleet_id: int, form: dict[str, Any], *, by: str, why: str, today: date, mark: str = "."
+) -> int:  # fmt: skip
+    """The fleet's own precision from ``scale.KEY``, ``power.KEY``, ``constant.KEY``, ``floor.KEY``, typed with that decimal ``mark``; a
+    dated version.
 
     Raises InputError by field, or when nothing is changed. Everything is evaluated anew by a worker.
     """
-    now, own = precision_rows(connection, today), []
+    now, own, form = precision_rows(connection, today), [], {"mark": mark, **form}
     for row in now:
         figures = {n: _figure(form, f"{n}.{row.key}") for n in ("scale", "power", "constant", "floor")}
         # a figure left as the page shows it is the figure that stands

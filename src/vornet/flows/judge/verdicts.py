@@ -13,7 +13,7 @@ from typing import Any
 from vornet.core.causes import DO, DUE_DAYS, NAMES, ORDER, READY, READY_WITHOUT
 from vornet.core.errors import InputError
 from vornet.core.judge import ACT, NONE, RUN_ON, VERDICTS
-from vornet.flows.house import fleets
+from vornet.flows.house import days, fleets
 from vornet.store.database import Connection, query
 from vornet.store.queue import touch
 
@@ -217,8 +217,7 @@ def record_finding(
     """What the workshop really found: a cause, ``nothing``, or ``other`` with a note. It is set against what was held."""
     if cause not in NAMES and cause not in (NOTHING, OTHER):
         raise InputError("cause", "choose what was found")
-    if on > today:
-        raise InputError("on", "is after today")
+    days.check_past(connection, on, today, compartment_id=compartment_id)
     note = _text(note, "note", 2000)
     if cause == OTHER and not note:
         raise InputError("note", "say what it was")

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import re
+
 from vornet.core.errors import InputError
 from vornet.flows.house import fleets
-from vornet.flows.lab import labs, results
+from vornet.flows.lab import files, labs, results
 from vornet.io import results_file
+from vornet.io.lab_header import Mapping_
 from vornet.store.database import Connection, query
 
 
@@ -23,12 +26,32 @@ def dismiss(connection: Connection, fleet_id: int, held_row_id: int, why: str, b
         fleets.audit(connection, fleet_id, by, "row put away", f"row {held_row_id}", why=said)
 
 
+def _came_in(connection: Connection, import_file_id: int, said: Mapping_) -> results_file.ResultsFile | None:
+    """The kept file a row came in, opened as when it was read; None where it cannot be any more."""
+    try:
+        return results_file.open_file(files.stream(connection, import_file_id), said)
+    except InputError:
+        return None
+
+
+_EITHER = re.compile(r"[<>≤≥]?=?\s*[+-]?[1-9]\d{0,2}[.,]\d{3}")
+
+
+def _not_either(changed: dict[str, str], comma: bool, mark: str) -> None:
+    """A figure that the file's way of writing and its writer's read as different numbers is asked back. Raises InputError."""
+    for name, cell in changed.items():
+        if mark and mark != ("," if comma else ".") and _EITHER.fullmatch(cell.strip()):
+            whole, point = re.sub(r"[.,]", "", cell.strip()), cell.strip().replace(",", ".")
+            raise InputError(name, f"{cell.strip()!r} may mean {whole} or {point}: write {whole}, or {cell.strip()}0")
+
+
 def correct_row(
-    connection: Connection, fleet_id: int, held_row_id: int, cells: dict[str, str], why: str, by: str, force: bool = False
+    connection: Connection, fleet_id: int, held_row_id: int, cells: dict[str, str], why: str, by: str, force: bool = False, mark: str = "",
 ) -> str:  # fmt: skip
     """Take a held row in with cells as a person corrected them; the original text is kept. Returns its sample number.
 
-    ``force``: it replaces the sample that has its number. Raises InputError when it still cannot go in.
+    ``force``: it replaces the sample that has its number; ``mark``: the decimal mark of whoever corrects. Cells are read as the file they
+    came in. Raises InputError when it still cannot go in.
     """
     said = reason_given(why)
     row = connection.execute(query("results.held_row"), {"held_row_id": held_row_id}).fetchone()
@@ -36,7 +59,10 @@ def correct_row(
         raise InputError("row", "is dealt with already")
     changed = {k: v for k, v in cells.items() if k in row["original"] and v.strip() != row["original"][k].strip()}
     lab = row["file_lab"]
-    file = results_file.one_row({**row["original"], **changed}, labs.meanings(connection, lab), row["row_no"])
+    meanings = labs.meanings(connection, lab)
+    whole = _came_in(connection, row["import_file_id"], meanings)
+    _not_either(changed, whole is not None and whole.decimal_comma, mark)
+    file = results_file.one_row({**row["original"], **changed}, meanings, row["row_no"], whole)
     report = results.take_row(connection, fleet_id, file, import_file_id=row["import_file_id"], lab=lab, by=by, force=force)
     number = next(iter(report.numbers), "")
     connection.execute(query("results.dismiss_row"), {"held_row_id": held_row_id, "by": by, "resolution": f"taken in: {said}"[:500]})
@@ -51,11 +77,13 @@ def correct_row(
     return number
 
 
-def act(connection: Connection, fleet_id: int, held_row_id: int, do: str, cells: dict[str, str], why: str, by: str) -> str:
+def act(
+    connection: Connection, fleet_id: int, held_row_id: int, do: str, cells: dict[str, str], why: str, by: str, mark: str = ""
+) -> str:  # fmt: skip
     """What a person decides about a waiting row: ``away``, ``take`` with corrected cells, ``replace`` the sample that has its number;
     what was done, in a sentence. Raises InputError by field."""
     if do == "away":
         dismiss(connection, fleet_id, held_row_id, why, by)
         return "put away"
-    number = correct_row(connection, fleet_id, held_row_id, cells, why, by, force=do == "replace")
+    number = correct_row(connection, fleet_id, held_row_id, cells, why, by, force=do == "replace", mark=mark)
     return f"sample {number} went in"

@@ -2,17 +2,19 @@
 
 from __future__ import annotations
 
+import math
 from datetime import date, timedelta
 from typing import Any
 
+from vornet.core import measures
 from vornet.core.checks import CHECKS
 from vornet.core.errors import InputError
 from vornet.core.measurands import BY_KEY, INDEX, KEYS, MEASURANDS
-from vornet.flows.house import fleets
+from vornet.flows.house import days, fleets
 from vornet.flows.judge import verdicts
 from vornet.flows.lab.held_rows import reason_given
 from vornet.flows.work import drain, notes
-from vornet.io.cells import read_number
+from vornet.io.cells import LARGEST, read_number
 from vornet.store import queue
 from vornet.store.database import Connection, query
 from vornet.words.writing import read_day
@@ -130,9 +132,24 @@ def whole(connection: Connection, sample_id: int) -> dict[str, Any]:
     return found
 
 
-def correct(connection: Connection, fleet_id: int, sample_id: int, typed: dict[str, str], why: str, by: str, today: date) -> int:
+def _typed(cell: str, name: str, mark: str) -> tuple[float, str]:
+    """A result as a person types it: (value, '' | '<' | '>'), NaN when not measured. Raises InputError; also for what may be two numbers."""
+    as_printed = read_number(cell)
+    if not isinstance(as_printed, str) and math.isnan(as_printed[0]):
+        return as_printed
+    plain = cell.lstrip("<>≤≥= ")
+    value = measures.number(plain, name, mark)
+    if abs(value) > LARGEST:
+        raise InputError(name, f"{cell[:40]} is out of range")
+    return value, "" if plain == cell else "<" if cell[0] in "<≤" else ">"
+
+
+def correct(
+    connection: Connection, fleet_id: int, sample_id: int, typed: dict[str, str], why: str, by: str, today: date, mark: str = "."
+) -> int:  # fmt: skip
     """Correct a sample: values by measurand key, ``meter``, ``oil_hours``, ``sampled_on``; a blank value was not
-    measured. What the lab printed stays on record. Returns the new sample's id. Raises InputError by field."""
+    measured. ``mark``: the decimal mark of whoever types, '' not known. What the lab printed stays on record. Returns the new sample's
+    id. Raises InputError by field."""
     said = reason_given(why)
     old = whole(connection, sample_id)
     values = list(old["values"]) + [None] * (len(KEYS) - len(old["values"]))
@@ -143,9 +160,7 @@ def correct(connection: Connection, fleet_id: int, sample_id: int, typed: dict[s
         cell = text.strip()
         if name in INDEX:
             m = INDEX[name]
-            number = read_number(cell)
-            if isinstance(number, str):
-                raise InputError(name, number)
+            number = _typed(cell, name, mark)
             was = values[m]
             new = None if number[0] != number[0] else number[0]
             sign = "<" if (below >> m) & 1 else ">" if (above >> m) & 1 else ""
@@ -157,17 +172,18 @@ def correct(connection: Connection, fleet_id: int, sample_id: int, typed: dict[s
             label = BY_KEY[name].spoken
             told.append(f"{label} {sign}{_shown(was)} to {cell or 'not measured'}")
         elif name in ("meter", "oil_hours"):
-            number = read_number(cell)
-            if isinstance(number, str) or number[1] or number[0] < 0:
-                raise InputError(name, number if isinstance(number, str) else "must be a plain number")
+            number = _typed(cell, name, mark)
+            if number[1] or number[0] < 0:
+                raise InputError(name, "must be a plain number")
             new = None if number[0] != number[0] else number[0]
             if new != old[name]:
                 changes[name] = new
                 told.append(f"{name.replace('_', ' ')} {_shown(old[name])} to {cell or 'unknown'}")
         elif name == "sampled_on":
             day = read_day(cell, name)
-            if day is None or day > today:
+            if day is None:
                 raise InputError(name, "a day up to today")
+            days.check_past(connection, day, today, compartment_id=old["compartment_id"], field=name)
             if day != old["sampled_on"]:
                 changes[name] = day
                 told.append(f"day {old['sampled_on']} to {day}")
@@ -238,7 +254,7 @@ def record_oil(connection: Connection, fleet_id: int, hold_id: int, by: str, tod
 
 
 def act(
-    connection: Connection, fleet_id: int, hold_id: int, do: str, typed: dict[str, str], why: str, by: str, today: date
+    connection: Connection, fleet_id: int, hold_id: int, do: str, typed: dict[str, str], why: str, by: str, today: date, mark: str = "."
 ) -> str:  # fmt: skip
     """What a person decides about a held sample: ``released``, ``rejected``, ``again`` (rejected, another bottle asked for), ``correct``
     (``typed`` as ``correct`` takes it), ``swap``, ``record``; what was done, in a sentence. Raises InputError by field."""
@@ -248,7 +264,7 @@ def act(
     if do == "record":
         return record_oil(connection, fleet_id, hold_id, by, today)
     if do == "correct":
-        correct(connection, fleet_id, hold(connection, hold_id)["sample_id"], typed, why, by, today)
+        correct(connection, fleet_id, hold(connection, hold_id)["sample_id"], typed, why, by, today, mark)
         return "corrected and screened again"
     if do == "again":
         settle(connection, fleet_id, hold_id, "rejected", why, by, today, again=True)

@@ -8,7 +8,7 @@ from datetime import date
 from typing import Any
 
 from vornet.core.errors import InputError
-from vornet.flows.house import fleets
+from vornet.flows.house import days, fleets
 from vornet.store.database import Connection, query
 
 STATES = ("drawn", "sent", "received", "reported", "screened", "judged", "lost")
@@ -56,8 +56,7 @@ def draw(
 ) -> int:  # fmt: skip
     """Register a bottle drawn between drains, or of new oil (no compartment; oil and batch). Raises InputError by field."""
     number = _number(sample_no)
-    if on > today:
-        raise InputError("on", "is after today")
+    days.check_past(connection, on, today, compartment_id=compartment_id)
     oil_hours = topup = None
     if compartment_id is not None:
         place = connection.execute(query("labs.place_bottle"), {"compartment_id": compartment_id, "on": on}).fetchone()
@@ -133,8 +132,8 @@ def unpack(connection: Connection, fleet_id: int, bottle_id: int, by: str) -> No
 
 def send(connection: Connection, fleet_id: int, shipment_id: int, on: date, by: str, today: date) -> None:
     """The parcel has left. The lab is told when it is next asked."""
-    if on > today:
-        raise InputError("on", "is after today")
+    if on > days.latest(connection, today):
+        raise InputError("on", "this day is still to come")
     row = connection.execute(query("labs.send"), {"shipment_id": shipment_id, "on": on, "by": by}).fetchone()
     if row is None:
         raise InputError("shipment", "has left already, or is not there")

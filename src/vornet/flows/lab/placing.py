@@ -9,8 +9,9 @@ from typing import Any
 
 import numpy as np
 
+from vornet.flows.house import days
 from vornet.flows.lab.results_report import ResultsReport
-from vornet.io.results_file import BadRow, Chunk
+from vornet.io.results_file import BadRow, Chunk, heading
 from vornet.store.database import Connection, query
 from vornet.store.packing import (
     COPY_HEAD,
@@ -31,13 +32,14 @@ from vornet.store.packing import (
 
 @dataclass(frozen=True)
 class Places:
-    """Names to ids: units, compartments, oils, bottles and samples announced at drains."""
+    """Names to ids: units, compartments, oils, bottles and samples announced at drains; ``latest``: no bottle was drawn after it."""
 
     units: dict[str, int]
     compartments: dict[tuple[int, str], int]
     only: dict[int, int]
     oils: dict[str, int]
     announced: dict[str, dict[str, Any]]
+    latest: date
 
 
 def _plain(name: str) -> str:
@@ -59,7 +61,7 @@ def places_in(connection: Connection) -> Places:
     for r in connection.execute(query("register.oils")).fetchall():
         oils[r["name"]] = oils[_plain(r["name"])] = r["oil_id"]
     announced = {r["sample_no"]: r for r in connection.execute(query("results.announced")).fetchall()}
-    return Places(units, compartments, only, oils, announced)
+    return Places(units, compartments, only, oils, announced, days.latest(connection, days.day_here(connection)))
 
 
 def _digest(text: str, values: bytes) -> int:
@@ -114,8 +116,11 @@ def prepare(chunk: Chunk, places: Places, lab: str, report: ResultsReport, names
         unit_id, compartment_id, oil_id, sampled_on = place
         received, reported = chunk.received_on[i], chunk.reported_on[i]
         if (received or sampled_on) < sampled_on or (reported or sampled_on) < (received or sampled_on):
-            days = ", ".join(f"{w} {d}" for w, d in (("drawn", sampled_on), ("received", received), ("reported", reported)) if d)
-            hold(i, "sampled_on", "dates_order", days)
+            told_days = ", ".join(f"{w} {d}" for w, d in (("drawn", sampled_on), ("received", received), ("reported", reported)) if d)
+            hold(i, "sampled_on", "dates_order", told_days)
+            continue
+        if sampled_on > places.latest:
+            hold(i, "sampled_on", "date_ahead", f"drawn on {sampled_on}, and today is {places.latest}")
             continue
         if compartment_id is None:
             report.new_oil = True
@@ -160,7 +165,7 @@ def prepare(chunk: Chunk, places: Places, lab: str, report: ResultsReport, names
 
 def cells(chunk: Chunk, i: int, names: list[str]) -> dict[str, str]:
     cells = zip(names, chunk.originals[i], strict=False)
-    return {name or f"column {j + 1}": cell[:500] for j, (name, cell) in enumerate(cells)}
+    return {heading(name, j): cell[:500] for j, (name, cell) in enumerate(cells)}
 
 
 def _place(

@@ -15,7 +15,7 @@ from vornet.core import job
 from vornet.core.drain import DrainFacts
 from vornet.core.drain import figures as worked
 from vornet.core.errors import FormErrors, InputError
-from vornet.flows.house import fleets, meters
+from vornet.flows.house import days, fleets, meters
 from vornet.flows.lab import held_samples
 from vornet.flows.work.drain import AIR_FILTERS, sump
 from vornet.store import queue
@@ -165,7 +165,7 @@ def _supersede(connection: Connection, drain_id: int, by_id: int, why: str) -> N
 def _errors(connection: Connection, row: dict[str, Any], old: dict[str, Any], now: dict[str, Any], today: date) -> dict[str, str]:
     """What cannot be of a drain as it would stand now, by field."""
     errors: dict[str, str] = {}
-    if now["on_day"] > today:
+    if now["on_day"] > today and now["on_day"] > today + days.ahead(connection, compartment_id=row["compartment_id"]):
         errors["on"] = "this day is still to come"
     if now["magnet_grade"] not in (None, 0, 1, 2, 3, 4):
         errors["magnet_grade"] = "a grade from 0 to 4"

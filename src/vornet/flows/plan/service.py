@@ -14,7 +14,7 @@ from vornet.core import due as due_rules
 from vornet.core import meter as meter_rules
 from vornet.core import plan
 from vornet.core.errors import InputError
-from vornet.flows.house import fleets, meters
+from vornet.flows.house import days, fleets, meters
 from vornet.io.equipment import READINGS, ServiceItem
 from vornet.io.register_file import Problem, RegisterFile
 from vornet.store import bulk, queue
@@ -184,8 +184,7 @@ def record(
     item = next(iter(connection.execute(query("plan.item"), {"item_id": item_id}).fetchall()), None)
     if item is None:
         raise InputError("item", "is not in this fleet")
-    if on > today:
-        raise InputError("on", "this day is still to come")
+    days.check_past(connection, on, today, unit_id=item["unit_id"])
     if outcome not in ("done", "looked_at", "not_done"):
         raise InputError("outcome", "done, looked at or not done")
     if outcome == "not_done" and not note.strip():

@@ -12,7 +12,7 @@ from typing import Any
 from vornet.core import job as rules
 from vornet.core import kit
 from vornet.core.errors import InputError
-from vornet.flows.house import fleets
+from vornet.flows.house import days, fleets
 from vornet.store.database import Connection, query
 
 KINDS = {"counted": "counted", "received": "received", "used": "used"}
@@ -137,8 +137,7 @@ def move(
         raise InputError("kind", f"one of {', '.join(KINDS)}")
     if not 0 <= amount < 1e9:
         raise InputError("amount", "from nothing to a thousand million")
-    if on > today:
-        raise InputError("on", "this day is still to come")
+    days.check_past(connection, on, today, depot_id=depot_id)
     if kind != "counted" and connection.execute(query("weeks.counted_there"), {"depot_id": depot_id, "thing": name}).fetchone() is None:
         raise InputError("thing", "count it first: what is there is not known yet")
     connection.execute(

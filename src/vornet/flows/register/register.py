@@ -11,7 +11,7 @@ from typing import Any
 from vornet.core import schools
 from vornet.core.errors import InputError
 from vornet.core.measurands import dense
-from vornet.flows.house import fleets
+from vornet.flows.house import days, fleets
 from vornet.flows.judge.settle import AT_ONCE_FILE, settling
 from vornet.flows.plan import service
 from vornet.flows.register.dump import compartment_rows, dump
@@ -99,6 +99,7 @@ def take(
     progress: Progress = lambda step, rows: None,
 ) -> None:  # fmt: skip
     """Load a register document's rows inside a transaction that is already open."""
+    document.leave_out_after(days.latest(connection, today))
     _settings(connection, document)
     _library(connection, fleet_id, document, report)
     units = _units(connection, fleet_id, document, report, by, today)
@@ -237,10 +238,10 @@ def put_intervals(connection: Connection, fleet_id: int, wanted: list[tuple[int,
     """Intervals as a register says them: a new version where the register says something new."""
     said = {r["compartment_id"]: (r["meter"], r["days"]) for r in connection.execute(query("register.register_intervals")).fetchall()}
     versions = []
-    for compartment_id, meter, days in wanted:
-        if said.get(compartment_id) != (meter, days):
+    for compartment_id, meter, calendar in wanted:
+        if said.get(compartment_id) != (meter, calendar):
             since = today if compartment_id in said else fleets.ALWAYS
-            versions.append(interval_row(fleet_id, compartment_id, since, meter, days, "register", by, ""))
+            versions.append(interval_row(fleet_id, compartment_id, since, meter, calendar, "register", by, ""))
     with connection.cursor() as cursor:
         cursor.executemany(query("register.put_interval"), versions)
 

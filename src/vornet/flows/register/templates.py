@@ -8,7 +8,7 @@ from datetime import date
 from typing import Any
 
 from vornet.core.errors import FormErrors, InputError
-from vornet.flows.house import fleets
+from vornet.flows.house import days, fleets
 from vornet.flows.plan import service
 from vornet.flows.register import dump, register
 from vornet.flows.register.units import checked, laid_over
@@ -65,7 +65,7 @@ def make_unit(connection: Connection, fleet_id: int, new: NewUnit, by: str, toda
     unit = checked(Unit, laid_over(new.pattern.get("unit", {}), new.unit))
     if connection.execute(query("units.unit_by_name"), {"name": unit.unit}).fetchone():
         raise FormErrors({"unit": f"there is a unit named {unit.unit!r} already"})
-    if new.on > today:
+    if new.on > days.latest(connection, today):
         raise FormErrors({"on": "this day is still to come"})
     document: dict[str, Any] = {
         "units": [{**unit.model_dump(mode="json", exclude_unset=True), "compartments": new.pattern.get("compartments", [])}],

@@ -22,13 +22,15 @@ AHEAD_DAYS = 400
 
 @dataclass(frozen=True)
 class Depot:
-    """A depot as the weeks see it; ``said`` False where nobody has said its hours and the usual week stands in."""
+    """A depot as the weeks see it; ``said`` False where nobody has said its hours and the usual week stands in; ``zone`` '' where it
+    keeps its fleet's time."""
 
     depot_id: int
     name: str
     week: crew.Week
     said: bool
     why: dict[int, str]
+    zone: str = ""
 
     def span(self, first: date, days: int) -> tuple[tuple[float, ...], tuple[int, ...] | None]:
         """(hours, bays or None) of every day of a span."""
@@ -98,7 +100,7 @@ def all_of(connection: Connection, first: date, days: int) -> dict[int, Depot]:
         hours = tuple(r["hours"]) if r["hours"] else crew.USUAL_WEEK
         bays = tuple(r["bays"]) if r["bays"] else None
         mine = r["depot_id"]
-        out[mine] = Depot(mine, r["name"], crew.Week(hours, bays, other.get(mine, {})), bool(r["hours"]), why.get(mine, {}))
+        out[mine] = Depot(mine, r["name"], crew.Week(hours, bays, other.get(mine, {})), bool(r["hours"]), why.get(mine, {}), r["zone"] or "")
     return out
 
 
@@ -116,6 +118,17 @@ def set_week(connection: Connection, fleet_id: int, depot_id: int, hours: list[f
     if row is None:
         raise InputError("depot", "is not in this fleet")
     fleets.audit(connection, fleet_id, by, "crew hours set", row["name"], hours=hours, bays=bays)
+
+
+def set_zone(connection: Connection, fleet_id: int, depot_id: int, zone: str, by: str) -> None:
+    """The time a depot keeps, by its IANA name; '' the fleet's. What is entered there from now on is of its own day; what is on record
+    stays. Raises InputError."""
+    kept = fleets.check_zone(zone.strip()) if zone.strip() else None
+    row = connection.execute(query("weeks.set_zone"), {"depot_id": depot_id, "zone": kept}).fetchone()
+    if row is None:
+        raise InputError("depot", "is not in this fleet")
+    if row["was"] != kept:
+        fleets.audit(connection, fleet_id, by, "zone set", row["name"], zone=[row["was"] or "the fleet's", kept or "the fleet's"])
 
 
 def set_day(connection: Connection, fleet_id: int, depot_id: int | None, on: date, hours: float, bays: int | None, why: str, by: str) -> None:

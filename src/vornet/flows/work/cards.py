@@ -120,7 +120,7 @@ def card(connection: Connection, job_id: int, today: date) -> dict[str, Any] | N
     missing = stock.missing(connection, job["depot_id"], needed)
     visit = said.get(None, rules.Said())
     photos = connection.execute(query("jobs.photos"), {"job_id": job_id}).fetchall()
-    return {"job": job, "parts": parts, "visit": visit, "photos": photos, "zone": settings["zone"], "oils": sorted(oils),
+    return {"job": job, "parts": parts, "visit": visit, "photos": photos, "oils": sorted(oils),
             "missing": missing}  # fmt: skip
 
 

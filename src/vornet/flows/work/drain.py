@@ -6,7 +6,7 @@ import json
 import math
 import uuid
 from dataclasses import dataclass, replace
-from datetime import date
+from datetime import date, timedelta
 from typing import Any
 
 from vornet.core import concession
@@ -16,7 +16,7 @@ from vornet.core.drain import figures as worked
 from vornet.core.errors import FormErrors, InputError
 from vornet.core.fact import Fact
 from vornet.core.measurands import BY_KEY, INDEX, KEYS, Measurand
-from vornet.flows.house import fleets, meters
+from vornet.flows.house import days, fleets, meters
 from vornet.store import queue
 from vornet.store.database import Connection, query
 from vornet.words.say import each
@@ -85,6 +85,7 @@ def place(connection: Connection, compartment_id: int) -> dict[str, Any]:
     row["oils"] = [o["name"] for o in connection.execute(query("register.oils")).fetchall()]
     row["fresh"] = dict(zip(KEYS, row["new_values"] or (), strict=False))
     row["changes"] = meters.changes_by_meter(connection).get(row["meter_id"], [])
+    row["ahead"] = max(days.ahead(connection, compartment_id=compartment_id), timedelta(0))
     row["drains"] = connection.execute(query("board.drains_of"), {"compartment_id": compartment_id}).fetchall()
     found: dict[str, Any] = row
     return found
@@ -101,7 +102,7 @@ def sump(row: dict[str, Any]) -> Sump:
 def follow(row: dict[str, Any], drained: Drained, today: date) -> Following:
     """What follows from what is noted so far, and what is wrong with it."""
     errors: dict[str, str] = {}
-    if drained.on > today:
+    if drained.on > today + row["ahead"]:
         errors["on"] = "this day is still to come"
     oil_hours = None
     if drained.meter is None:

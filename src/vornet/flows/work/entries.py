@@ -16,7 +16,7 @@ import psycopg
 
 from vornet.core import job as rules
 from vornet.core.errors import InputError
-from vornet.flows.house import fleets
+from vornet.flows.house import days
 from vornet.flows.house.people import Visitor
 from vornet.flows.work.finish import follow
 from vornet.store.database import Connection, Database, query
@@ -65,7 +65,7 @@ def begun_by_others(connection: Connection, who: Visitor, job_id: int) -> str:
     if row is None or row["state"] != "open":
         return ""
     if row["others"]:
-        at = row["last_at"].astimezone(ZoneInfo(fleets.settings(connection)["zone"]))
+        at = row["last_at"].astimezone(ZoneInfo(days.zone_at(connection, depot_id=row["depot_id"], unit_id=row["unit_id"])))
         names = ", ".join(row["others"])
         return f"Begun by {names}, last entry {at:%H:%M}. Both may go on: of two answers the later one holds, and both are kept."
     if row["mine"]:

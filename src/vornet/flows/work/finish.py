@@ -13,7 +13,7 @@ from vornet.core import job as rules
 from vornet.core import volumes
 from vornet.core.errors import InputError
 from vornet.core.kit import LITRES, PIECES, Thing, things
-from vornet.flows.house import fleets, meters
+from vornet.flows.house import days, fleets, meters
 from vornet.flows.house.people import Visitor
 from vornet.flows.plan import service, stock
 from vornet.flows.work import drain, notes, reopen
@@ -45,8 +45,11 @@ def follow(
         _finish(connection, who, job, part, entry, today)
 
 
-def _day(entry: dict[str, Any], zone: str, today: date) -> date:
-    found: date = min(entry["at"].astimezone(ZoneInfo(zone)).date(), today)
+def _day(connection: Connection, job: dict[str, Any], entry: dict[str, Any], today: date) -> date:
+    """The calendar's day where the work was done, when it was done."""
+    there = {"depot_id": job["depot_id"], "unit_id": job["unit_id"]}
+    zone, ahead = days.zone_at(connection, **there), days.ahead(connection, **there)
+    found: date = min(entry["at"].astimezone(ZoneInfo(zone)).date(), max(today, today + ahead))
     return found
 
 
@@ -112,12 +115,11 @@ def _item(connection: Connection, who: Visitor, job: dict[str, Any], part: dict[
     if part["item_id"] is None:
         raise InputError("part", "is not a service item")
     value = entry["value"]
-    zone = fleets.settings(connection)["zone"]
     full = connection.execute(query("plan.item"), {"item_id": part["item_id"]}).fetchone()
     assert full is not None
     visit = _said(connection, job["job_id"]).get(None, rules.Said())
     meter = visit.get(rules.meter_key(full["meter_no"]))
-    on = _day(entry, zone, today)
+    on = _day(connection, job, entry, today)
     if meter is not None:
         meters.check(connection, job["unit_id"], full["meter_no"], full["meter_unit"], meter, on)
     reading = {k: v for k, v in value.items() if k in ("value", "values", "greased", "missed", "cleaned", "bled") and v not in (None, "", [])}
@@ -150,10 +152,10 @@ def _finish(connection: Connection, who: Visitor, job: dict[str, Any], part: dic
     if lacking:
         raise InputError(*lacking[0])
     if part["task"] == rules.BOTTLE:
-        _finish_bottle(connection, who, job, part, mine, visit, _day(entry, found["zone"], today), today)
+        _finish_bottle(connection, who, job, part, mine, visit, _day(connection, job, entry, today), today)
         return
     if part["task"] in rules.PART_TASKS:
-        _finish_part(connection, who, job, part, mine, visit, _day(entry, found["zone"], today), today)
+        _finish_part(connection, who, job, part, mine, visit, _day(connection, job, entry, today), today)
         return
     drain_id, ended = _logged(connection, who, job, part, entry, today, found)
     _close_part(connection, who, job, part, "done", "", drain_id, ended)
@@ -166,7 +168,7 @@ def _logged(
     mine = next(p for p in found["parts"] if p["part_id"] == part["part_id"])
     said, visit, document, place = mine["said"], found["visit"], mine["document"], mine["place"]
     sums = rules.figures(document, said, mine["schools"].get("pour", "approach"))
-    on = _day(entry, found["zone"], today)
+    on = _day(connection, job, entry, today)
     meter = visit.get(rules.meter_key(place["meter_no"]))
     sample_no = said.get("sample_no") or ""
     drained = drain.Drained(

@@ -11,7 +11,7 @@ from datetime import date
 from typing import Any
 
 from vornet.core.errors import InputError
-from vornet.flows.house import fleets
+from vornet.flows.house import days, fleets
 from vornet.flows.work import notes, put_off
 from vornet.store import queue
 from vornet.store.database import Connection, query
@@ -79,8 +79,7 @@ def correct(connection: Connection, fleet_id: int, kind: str, row_id: int, chang
     if not right:
         raise InputError("why", "nothing is changed: type what is right, or take it back")
     now = {**old, **right}
-    if now["on_day"] > today:
-        raise InputError("on", "this day is still to come")
+    days.check_past(connection, now["on_day"], today, compartment_id=now["compartment_id"])
     if "compartment_id" in right:
         _moves_to(connection, now["compartment_id"])
     with connection.transaction():

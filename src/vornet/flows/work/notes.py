@@ -11,7 +11,7 @@ from pydantic import BaseModel, ConfigDict, Field
 
 from vornet.core import volumes
 from vornet.core.errors import InputError
-from vornet.flows.house import fleets, meters
+from vornet.flows.house import days, fleets, meters
 from vornet.store import bulk, queue
 from vornet.store.database import Connection, query
 
@@ -38,8 +38,7 @@ def read_meter(connection: Connection, fleet_id: int, unit_id: int, meter_no: in
         raise InputError("unit", "is not in this fleet")
     if meter_no == 2 and not unit["second_meter_unit"]:
         raise InputError("meter_no", f"{unit['unit']} has one meter")
-    if on > today:
-        raise InputError("on", "this day is still to come")
+    days.check_past(connection, on, today, unit_id=unit_id)
     counts = unit["second_meter_unit"] if meter_no == 2 else unit["meter_unit"]
     meters.check(connection, unit_id, meter_no, counts, meter, on)
     bulk.append(connection, bulk.READINGS, fleet_id, [[unit_id, on, meter, meter_no]], by, "read again")
@@ -63,8 +62,7 @@ def correct_reading(
     if row is None:
         raise InputError("reading", "is not there, or was put right meanwhile")
     day = on or row["on_day"]
-    if day > today:
-        raise InputError("on", "this day is still to come")
+    days.check_past(connection, day, today, unit_id=row["unit_id"])
     said = {"reading_id": reading_id, "why": why.strip()[:300]}
     with connection.transaction():
         connection.execute(query("units.supersede_reading"), {**said, "by_id": reading_id})  # so that it is not held against itself
@@ -92,8 +90,7 @@ def take(connection: Connection, fleet_id: int, rows: list[ReadingIn], by: str, 
                 raise InputError("unit", f"there is no unit named {row.unit!r}")
             if row.meter_no == 2 and not unit["second_meter_unit"]:
                 raise InputError("meter_no", f"{row.unit} has one meter")
-            if row.on > today:
-                raise InputError("on", "this day is still to come")
+            days.check_past(connection, row.on, today, unit_id=unit["unit_id"])
             counts = unit["second_meter_unit"] if row.meter_no == 2 else unit["meter_unit"]
             meters.check(connection, unit["unit_id"], row.meter_no, counts, row.meter, row.on)
             bulk.append(connection, bulk.READINGS, fleet_id, [[unit["unit_id"], row.on, row.meter, row.meter_no]], by, "read again")
@@ -110,8 +107,7 @@ def _place(connection: Connection, compartment_id: int, on: date, meter: float, 
     row = connection.execute(query("board.compartment"), {"compartment_id": compartment_id}).fetchone()
     if row is None:
         raise InputError("compartment", "is not in this fleet")
-    if on > today:
-        raise InputError("on", "this day is still to come")
+    days.check_past(connection, on, today, compartment_id=compartment_id)
     meters.check(connection, row["unit_id"], row["meter_no"], row["meter_unit"], meter, on)
     found: dict[str, Any] = row
     return found

@@ -7,6 +7,17 @@ INSERT INTO depot (fleet_id, name) SELECT %(fleet_id)s, unnest(%(names)s::text[]
 -- :put_settings  zone, units of measure and schools of practice
 UPDATE fleet SET zone = coalesce(%(zone)s, zone), measures = %(measures)s, schools = %(schools)s
 
+-- :zone_at  the zone of a depot, of a unit's or of a compartment's, and the fleet's
+SELECT f.zone AS fleet, coalesce(
+    (SELECT d.zone FROM depot d WHERE d.depot_id = coalesce(%(depot_id)s::bigint,
+        (SELECT u.depot_id FROM unit u WHERE u.unit_id = coalesce(%(unit_id)s::bigint,
+            (SELECT c.unit_id FROM compartment c WHERE c.compartment_id = %(compartment_id)s::bigint))))),
+    f.zone) AS there
+FROM fleet f
+
+-- :zones_kept  zones of depots that keep another time than the fleet
+SELECT DISTINCT zone FROM depot WHERE zone IS NOT NULL
+
 -- :oils  the oil library
 SELECT oil_id, name, grade, density_kg_l, new_values, facts FROM oil ORDER BY oil_id
 

@@ -1,11 +1,15 @@
 -- :depots  with their crew hours and bays by weekday
-SELECT depot_id, name, hours, bays FROM depot ORDER BY name
+SELECT depot_id, name, hours, bays, zone FROM depot ORDER BY name
 
 -- :units_of_depots  how many units in service each depot has
 SELECT depot_id, count(*) AS n FROM unit WHERE state = 'in_service' GROUP BY 1
 
 -- :set_week  of one depot
 UPDATE depot SET hours = %(hours)s, bays = %(bays)s WHERE depot_id = %(depot_id)s RETURNING name
+
+-- :set_zone  of one depot; NULL: the fleet's
+UPDATE depot d SET zone = %(zone)s FROM (SELECT depot_id, zone FROM depot WHERE depot_id = %(depot_id)s FOR UPDATE) was
+WHERE d.depot_id = was.depot_id RETURNING d.name, was.zone AS was
 
 -- :depot_days  days that are different, in a span
 SELECT depot_id, on_day, hours, bays, why FROM depot_day WHERE on_day BETWEEN %(first)s AND %(last)s ORDER BY on_day, depot_id

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from html import escape
 
 from vornet.web.charts.ribbon import Scale, nice_ticks
+from vornet.words.writing import figure
 
 WIDTH, PANEL_H, GAP, LEFT, RIGHT, TOP = 1200, 150, 46, 150, 40, 18
 
@@ -83,7 +84,7 @@ def draw(sheets: Sequence[Sheet], along: str, say: tuple[float, float], ticks: S
                 out += [f'<circle cx="{_f(sx(x))}" cy="{_f(sy(y))}" r="{r}"{shade}/>' for x, y in line.points]
             out.append("</g>")
         bottom = top + PANEL_H + 18
-        for at, text in ticks or [(t, f"{t:,.0f} {along}") for t in nice_ticks(low, high, 8)]:
+        for at, text in ticks or [(t, f"{figure(t)} {along}") for t in nice_ticks(low, high, 8)]:
             out.append(f'<text class="tick-x" x="{_f(sx(at))}" y="{_f(bottom)}">{escape(text)}</text>')
         out.append("</g>")
         top += PANEL_H + GAP

@@ -12,6 +12,8 @@ from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from html import escape
 
+from vornet.words.writing import figure, marked
+
 LEFT, RIGHT, TOP = 158, 24, 34
 BLOCK_H, DROP_Y, PANEL_H, PANEL_GAP = 34, 52, 118, 26
 
@@ -323,9 +325,10 @@ def draw(ribbon: Ribbon) -> str:
     out += [_block(b, i, sx) for i, b in enumerate(ribbon.blocks)]
     for d in ribbon.drops:
         r = min(2.0 + 0.9 * math.sqrt(d.litres), 6.5)
+        litres = marked(f"{d.litres:g}")
         out.append(
             f'<circle class="topup" cx="{_f(sx(d.at))}" cy="{TOP - 16}" r="{r:.1f}">'
-            f"<title>topped up {d.litres:g} L at {d.at:,.0f} {ribbon.unit}</title></circle>"
+            f"<title>topped up {litres} L at {figure(d.at)} {ribbon.unit}</title></circle>"
         )
     for mark in ribbon.marks:
         x = sx(mark.at)
@@ -357,7 +360,7 @@ def draw(ribbon: Ribbon) -> str:
         out.append(_panel(panel, top, sx, ribbon.drains))
         top += PANEL_H + PANEL_GAP
     for tick in nice_ticks(sx.low, sx.high, 9):
-        out.append(f'<text class="tick-x" x="{_f(sx(tick))}" y="{_f(top - 4)}">{tick:,.0f} {ribbon.unit}</text>')
+        out.append(f'<text class="tick-x" x="{_f(sx(tick))}" y="{_f(top - 4)}">{figure(tick)} {ribbon.unit}</text>')
     out.append("</svg>")
     return "".join(out)
 

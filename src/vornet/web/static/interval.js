@@ -12,7 +12,9 @@
     const at = Math.min(Math.max(h / D.to, 0), 1) * (table.length - 1), i = Math.min(Math.floor(at), table.length - 2);
     return table[i] + (table[i + 1] - table[i]) * (at - i);
   };
-  const grouped = (x, digits = 0) => (x < 0 ? "−" : "") + Math.abs(x).toLocaleString("en", { minimumFractionDigits: digits, maximumFractionDigits: digits });
+  const SWAPPED = { ",": ".", ".": "," };
+  const marked = (text) => (document.body.dataset.mark === "," ? text.replace(/[,.]/g, (c) => SWAPPED[c]) : text);
+  const grouped = (x, digits = 0) => (x < 0 ? "−" : "") + marked(Math.abs(x).toLocaleString("en", { minimumFractionDigits: digits, maximumFractionDigits: digits }));
   const percent = (p) => p < 0.0005 ? "< 0.1 %" : `${grouped(100 * p, p < 0.1 ? 1 : 0)} %`;
   const cost = (h) => {
     const t = D.cost.calendar === null ? h : Math.min(h, D.cost.calendar);

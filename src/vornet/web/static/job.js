@@ -55,14 +55,17 @@ const wanting = (part) => JobRules.wanting(specs[part], of(part), of(null));
 const stopSuggested = (part) => JobRules.stopSuggested(of(part));
 
 // ---- numbers as people type and read them ----
-const format = (x, digits = 1) => (x == null || Number.isNaN(x) ? "–" : x.toLocaleString("en", { minimumFractionDigits: digits, maximumFractionDigits: digits }));
+const SWAPPED = { ",": ".", ".": "," };
+const marked = (text) => (J.hand.mark === "," ? text.replace(/[,.]/g, (c) => SWAPPED[c]) : text);
+const format = (x, digits = 1) => (x == null || Number.isNaN(x) ? "–" : marked(x.toLocaleString("en", { minimumFractionDigits: digits, maximumFractionDigits: digits })));
 // a small volume keeps the digit that it would lose
 const digits = (x) => (x != null && Math.abs(x) < 1 && Math.abs(Math.round(x * 10) / 10 - x) >= 0.005 ? 2 : 1);
 const volume = (litres) => (litres == null ? "–" : format(litres * J.volume_factor, digits(litres * J.volume_factor)));
 const shown = (litres) => `${volume(litres)} ${J.volume}`;
 const kindOf = (kind, part) => (kind === "meter" ? specs[part]?.meter_kind ?? "hours" : kind);
 const typed = (text, kind, part) => JobRules.typed(text, kindOf(kind, part), J.hand);
-function inField(value, kind, part) {
+const inField = (value, kind, part) => marked(pointed(value, kind, part));
+function pointed(value, kind, part) {
   if (kind === "volume") return JobRules.plain(+(value * J.volume_factor).toFixed(3));
   if (kind === "meter") return String(+(value * (specs[part]?.meter_factor ?? 1)).toFixed(1));
   if (kind === "mass") return JobRules.plain(+(value * J.mass_factor).toFixed(3));
@@ -441,8 +444,10 @@ one("#job-menu-close").addEventListener("click", () => one("#job-menu").close())
 one("#defer-keep").addEventListener("click", () => {
   const part = partOf(steps[at]), what = one("#defer-what").value.trim(), instead = one("#defer-instead").checked;
   if (!what) return mark(one("#defer-what"), "say what was seen");
+  const due = one("#defer-due").value.trim(), by = due ? JobRules.day(due, J.hand.day_first, J.hand.months) : { value: null };
+  if (by.why) return mark(one("#defer-due"), by.why);
   say(part, "defer", { kind: one("#defer-kind").value, what, part: one("#defer-part").value.trim(), owner: one("#defer-owner").value.trim(),
-    due_on: one("#defer-due").value || null, instead: instead && part != null });
+    due_on: by.value, instead: instead && part != null });
   for (const id of ["#defer-what", "#defer-part"]) one(id).value = "";
   one("#job-menu").close();
 });

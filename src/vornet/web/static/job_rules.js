@@ -184,8 +184,38 @@ function typed(text, kind, hand) {
   return { value: read.value * factors[0] + factors[1] };
 }
 
+// ---- days as people write them: the same day that the desk would read ----
+const year = (text) => text.length === 4 ? Number(text) : Number(text) + (Number(text) < 70 ? 2000 : 1900);
+
+// {value: iso} or {why}; dayFirst: whether 03/04/2026 is the third of April, null where nobody knows; months: {name: number}
+function day(text, dayFirst, months) {
+  const plain = text.trim().split(/\s+/).join(" "), no = () => refused(`'${plain.slice(0, 30)}' is not a date`);
+  const made = (y, m, d) => {
+    const at = new Date(Date.UTC(y, m - 1, d));
+    at.setUTCFullYear(y);
+    return at.getUTCMonth() === m - 1 && at.getUTCDate() === d && y > 0 ? { value: at.toISOString().slice(0, 10) } : no();
+  };
+  const iso = plain.match(/^(\d{4})[-/.](\d{1,2})[-/.](\d{1,2})$/);
+  if (iso) return made(Number(iso[1]), Number(iso[2]), Number(iso[3]));
+  const dotted = plain.match(/^(\d{1,2})\.\s?(\d{1,2})\.\s?(\d{4}|\d\d)$/);
+  if (dotted) return made(year(dotted[3]), Number(dotted[2]), Number(dotted[1]));
+  const slashed = plain.match(/^(\d{1,2})[/-](\d{1,2})[/-](\d{4}|\d\d)$/);
+  if (slashed) {
+    const [one, two, y] = [Number(slashed[1]), Number(slashed[2]), year(slashed[3])];
+    if (dayFirst == null && one !== two && one <= 12 && two <= 12) return refused(`'${plain}' may be two days: write it as ${y}-…, or name the month`);
+    return dayFirst === false || (dayFirst == null && two > 12) ? made(y, one, two) : made(y, two, one);
+  }
+  const letters = plain.toLowerCase().normalize("NFKD").replace(/\p{M}/gu, "");
+  if (!/^[a-z0-9., -]+$/.test(letters)) return no();
+  const words = letters.match(/[a-z0-9]+/g) ?? [], named = words.filter((w) => w in months);
+  const rest = words.filter((w) => !(w in months)).map((w) => w.replace(/^(\d+)(st|nd|rd|th)$/, "$1"));
+  if (words.length !== 3 || named.length !== 1 || !rest.every((w) => /^\d+$/.test(w))) return no();
+  const [d, y] = rest[0].length === 4 ? [rest[1], rest[0]] : rest;
+  return y.length === 2 || y.length === 4 ? made(year(y), months[named[0]], Number(d)) : no();
+}
+
 // a number as anybody may type it again: never one that somebody would read as thousands
 const plain = (value) => String(value).replace(/^(-?[1-9]\d{0,2}\.\d{3})$/, "$10");
 
-return { fold, levelBefore, fitted, meterWrong, plain, figures, weigh, drip, wanting, stopSuggested, startValue, number, typed, nothing, meterKey };
+return { fold, levelBefore, fitted, meterWrong, plain, figures, weigh, drip, wanting, stopSuggested, startValue, number, typed, day, nothing, meterKey };
 })();

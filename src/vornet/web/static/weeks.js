@@ -14,7 +14,7 @@
     const el = document.getElementById("picked-visit");
     return el ? { id: el.dataset.visit, on: el.dataset.on, state: el.dataset.state, el, rows: JSON.parse(el.dataset.options) } : null;
   };
-  const grouped = (x, digits) => Math.abs(x).toFixed(digits);
+  const grouped = (x, digits) => Math.abs(x).toFixed(digits).replace(".", document.body.dataset.mark || ".");
 
   function say(row, O) {
     const [, words, loss, share, unused, room, there, inside, chance] = row, out = [`${words}:`];
