@@ -4,16 +4,21 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import fcntl
+import hashlib
 import itertools
 import json
 import os
 import socket
+import tempfile
 import threading
 import time
 from collections.abc import Iterator
 from datetime import date
+from importlib import resources
 from pathlib import Path
 
+import psycopg
 import pytest
 from argon2 import PasswordHasher
 from hypothesis import settings
@@ -65,8 +70,21 @@ def bare_database(name: str) -> Location:
 
 
 def fresh_database(name: str) -> Location:
-    """An empty, migrated database of that name; one that is there already is dropped first."""
+    """An empty, migrated database of that name; one that is there already is dropped first. A copy of one that was migrated once: how a
+    database is migrated is looked at in test_migrations and test_dumps."""
     found = bare_database(name)
+    sources = sorted((resources.files("vornet.store") / "migrations").iterdir(), key=lambda p: p.name)
+    model = "model_" + hashlib.sha256("".join(p.read_text() for p in sources if p.name.endswith(".sql")).encode()).hexdigest()[:12]
+    with (
+        open(Path(tempfile.gettempdir()) / f"vornet_{os.getuid()}.lock", "w") as lock,
+        psycopg.connect(found.owner_url.rpartition("/")[0] + "/vornet", autocommit=True) as owner,
+    ):
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        if owner.execute("SELECT 1 FROM pg_database WHERE datname = %s", [model]).fetchone() is None:
+            migrate(bare_database(f"{model}_new"))
+            owner.execute(f"ALTER DATABASE {model}_new RENAME TO {model}")
+        owner.execute(f'DROP DATABASE "{name}" WITH (FORCE)')
+        owner.execute(f'CREATE DATABASE "{name}" TEMPLATE {model}')
     migrate(found)
     return found
 

@@ -74,10 +74,13 @@ def test_no_route_breaks(workshop, odd):
             odd_path = re.sub(r"{(\w+)(:\w+)?}", quote(odd, safe=""), route.path)
             path = filled(route.path, ids)
             sent = {"params": dict.fromkeys(names, odd)} if method == "GET" else {"data": {**form, **dict.fromkeys(names, odd)}}
-            answers = []
-            if "{" in route.path:
+            answers, mine = (
+                [],
+                n % len(ODD) == turn or os.environ.get("VORNET_CASES"),
+            )  # each route has one of them, and all of them at length
+            if "{" in route.path and mine:
                 answers.append(("path", client.request(method, odd_path, data=form, follow_redirects=False)))
-            if n % len(ODD) == turn or os.environ.get("VORNET_CASES"):  # each route has one of them in its names, and all of them at length
+            if mine:
                 answers.append(("names", client.request(method, path, follow_redirects=False, **sent)))
             for where, answer in answers:
                 asked += 1
@@ -85,7 +88,7 @@ def test_no_route_breaks(workshop, odd):
                     broken.append((method, route.path, where))
     assert broken == []
     assert client.get("/me").status_code == 200, "signed out on the way: the rest was not seen"
-    assert asked > 200
+    assert asked > 100
 
 
 def test_a_nul_in_a_results_file_is_said(db, fleet):
@@ -115,7 +118,7 @@ def test_no_body_breaks_the_api(workshop, db, fleet):
     for route in routes(client.app):
         for method in route.methods & {"POST", "PUT"} if route.path.startswith("/api") else ():
             for body in BODIES if "/calc/" in route.path or route.path.endswith("/readings") else BODIES[1:2] + BODIES[-2:]:
-                for kind in ("application/json", "text/csv"):
+                for kind in ("application/json", "text/csv") if route.path.endswith(("/register", "/results")) else ("application/json",):
                     head = {"Authorization": f"Bearer {token}", "Content-Type": kind}
                     answer = client.request(method, route.path, content=body, headers=head)
                     known = (200, 400, 415, 422) if not route.path.endswith("/move") else (400, 403, 415, 422)  # an analyst's
