@@ -14,11 +14,11 @@ _pack_double = struct.Struct(">id").pack
 _pack_int = struct.Struct(">ii").pack
 DAY_ZERO = date(2000, 1, 1).toordinal()
 _EMPTY = struct.pack(">i", 0)
-#: fields side by side when none of them is NULL: how many there are, three ids, a day; three figures; two masks; row and digest
+#: fields side by side when none of them is NULL: how many there are, three ids, a day; three figures; two masks; row, its digest's width
 pack_place = struct.Struct(">hiqiqiqii").pack
 pack_figures = struct.Struct(">ididid").pack
 pack_masks = struct.Struct(">iqiq").pack
-pack_tail = struct.Struct(">iiiq").pack
+pack_row_no = struct.Struct(">iii").pack
 FIELDS = 20
 _FALSE, _TRUE = struct.pack(">i?", 1, False), struct.pack(">i?", 1, True)
 

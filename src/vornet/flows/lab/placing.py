@@ -25,7 +25,7 @@ from vornet.store.packing import (
     pack_figures,
     pack_masks,
     pack_place,
-    pack_tail,
+    pack_row_no,
     text_field,
 )  # fmt: skip
 
@@ -64,18 +64,26 @@ def places_in(connection: Connection) -> Places:
     return Places(units, compartments, only, oils, announced, days.latest(connection, days.day_here(connection)))
 
 
-def _digest(text: str, values: bytes) -> int:
-    return int.from_bytes(hashlib.blake2b(text.encode() + values, digest_size=8).digest(), "big", signed=True)
+_FIRST = hashlib.blake2b(digest_size=8)
+
+
+def _digest(text: str, values: bytes) -> bytes:
+    """What tells one row's content from another's, eight bytes."""
+    out = _FIRST.copy()
+    out.update(text.encode())
+    out.update(values)
+    return out.digest()
 
 
 @dataclass
 class Batch:
-    """A chunk placed and packed, ready for the database: binary COPY rows, and where each row came from."""
+    """A chunk placed and packed, ready for the database: binary COPY rows, and where each row came from; ``compartments`` they are of."""
 
     chunk: Chunk
     packed: bytes
     positions: dict[int, int]
     held: list[BadRow]
+    compartments: set[int]
 
 
 def prepare(chunk: Chunk, places: Places, lab: str, report: ResultsReport, names: list[str]) -> Batch:
@@ -90,11 +98,13 @@ def prepare(chunk: Chunk, places: Places, lab: str, report: ResultsReport, names
     positions: dict[int, int] = {}
     held = list(chunk.bad)
     lab_fields: dict[str, bytes] = {}
+    days_written: dict[date, str] = {}
     known_places: dict[tuple[str, str, str], tuple[Any, ...]] = {}
     flag_fields = {(d, f): bool_field(d) + bool_field(f) for d in (False, True) for f in (None, False, True)}
     date_fields: dict[tuple[date | None, date | None], bytes] = {}
     units, compartments, oils = text["unit"], text["compartment"], text["oil"]
     comments, severities, of_labs = text["comment"], text["severity"], text["lab"]
+    touched: set[int | None] = set()
     seen: dict[tuple[str, str], int] = {}  # of this chunk; the database knows the chunks before
 
     def hold(i: int, field_name: str, reason: str, detail: str) -> None:
@@ -109,6 +119,7 @@ def prepare(chunk: Chunk, places: Places, lab: str, report: ResultsReport, names
             if isinstance(place[0], str):
                 hold(i, *place)
                 continue
+            touched.add(place[1])
             if number not in places.announced:
                 known_places[named] = place
         else:
@@ -137,8 +148,9 @@ def prepare(chunk: Chunk, places: Places, lab: str, report: ResultsReport, names
             hold(i, "sample_no", "number_twice", f"sample number {number} is already in row {first_row}")
             continue
         drained, changed = chunk.drained[i], chunk.filter_changed[i]
+        written = days_written.get(sampled_on) or days_written.setdefault(sampled_on, str(sampled_on))
         digest = _digest(
-            f"{compartment_id}\x1f{oil_id}\x1f{sampled_on}\x1f{meter}\x1f{oil_hours}\x1f{topup}\x1f{drained}\x1f{changed}\x1f"
+            f"{compartment_id}\x1f{oil_id}\x1f{written}\x1f{meter}\x1f{oil_hours}\x1f{topup}\x1f{drained}\x1f{changed}\x1f"
             f"{below[i]}\x1f{above[i]}\x1f{reported}", raw[i * width : (i + 1) * width],
         )  # fmt: skip
         positions[chunk.row_no[i]] = i
@@ -157,10 +169,10 @@ def prepare(chunk: Chunk, places: Places, lab: str, report: ResultsReport, names
         out += (
             at, figures, flag_fields[(drained, changed)], pack_masks(8, below[i], 8, above[i]), arrays[i * step : (i + 1) * step],
             text_field(number), lab_field, dates, text_field(comments[i]), text_field(severities[i]),
-            pack_tail(4, chunk.row_no[i], 8, digest),
+            pack_row_no(4, chunk.row_no[i], 8), digest,
         )  # fmt: skip
     out.append(b"\xff\xff")
-    return Batch(chunk, b"".join(out), positions, held)
+    return Batch(chunk, b"".join(out), positions, held, {c for c in touched if c is not None})
 
 
 def cells(chunk: Chunk, i: int, names: list[str]) -> dict[str, str]:
