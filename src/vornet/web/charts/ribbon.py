@@ -204,6 +204,11 @@ def y_scale(panel: Panel, top: float) -> Scale:
     return Scale(low - (pad if low else 0.0), high + pad, top + PANEL_H, top)
 
 
+def _plain(x: float) -> str:
+    """A figure as its reader writes it, without zeros that say nothing."""
+    return marked(f"{x:g}")
+
+
 def _f(x: float) -> str:
     return f"{x:.1f}"
 
@@ -280,10 +285,10 @@ def _panel(panel: Panel, top: float, sx: Scale, drains: tuple[float, ...]) -> st
                 near = any(abs(sy(v) - y) < 11 and v != limit and v in panel.act for v in inside) if word == "watch" else False
                 ty = y + (12 if near else 3.5)
                 out.append(f'<path class="limit {word}" d="M{sx.first},{_f(y)} H{_f(sx.last)}"/>')
-                out.append(f'<text class="limit-name {word}" x="{sx.first - 8}" y="{_f(ty)}">{word} {limit:g}</text>')
+                out.append(f'<text class="limit-name {word}" x="{sx.first - 8}" y="{_f(ty)}">{word} {_plain(limit)}</text>')
     for tick in nice_ticks(sy.low, sy.high, 3):
         if all(abs(sy(v) - sy(tick)) > 15 for v in inside):
-            out.append(f'<text class="tick-y" x="{sx.first - 8}" y="{_f(sy(tick) + 3.5)}">{tick:g}</text>')
+            out.append(f'<text class="tick-y" x="{sx.first - 8}" y="{_f(sy(tick) + 3.5)}">{_plain(tick)}</text>')
     for cone in panel.cones:
         upper = " ".join(f"{_f(sx(a))},{_f(sy(min(h, sy.high)))}" for a, _, _, h in cone.points)
         lower = " ".join(f"{_f(sx(a))},{_f(sy(max(lo, sy.low)))}" for a, lo, _, _ in reversed(cone.points))
@@ -325,7 +330,7 @@ def draw(ribbon: Ribbon) -> str:
     out += [_block(b, i, sx) for i, b in enumerate(ribbon.blocks)]
     for d in ribbon.drops:
         r = min(2.0 + 0.9 * math.sqrt(d.litres), 6.5)
-        litres = marked(f"{d.litres:g}")
+        litres = _plain(d.litres)
         out.append(
             f'<circle class="topup" cx="{_f(sx(d.at))}" cy="{TOP - 16}" r="{r:.1f}">'
             f"<title>topped up {litres} L at {figure(d.at)} {ribbon.unit}</title></circle>"

@@ -15,7 +15,7 @@
   const SWAPPED = { ",": ".", ".": "," };
   const marked = (text) => (document.body.dataset.mark === "," ? text.replace(/[,.]/g, (c) => SWAPPED[c]) : text);
   const grouped = (x, digits = 0) => (x < 0 ? "−" : "") + marked(Math.abs(x).toLocaleString("en", { minimumFractionDigits: digits, maximumFractionDigits: digits }));
-  const percent = (p) => p < 0.0005 ? "< 0.1 %" : `${grouped(100 * p, p < 0.1 ? 1 : 0)} %`;
+  const percent = (p) => p < 0.0005 ? `< ${grouped(0.1, 1)} %` : `${grouped(100 * p, p < 0.1 ? 1 : 0)} %`;
   const cost = (h) => {
     const t = D.cost.calendar === null ? h : Math.min(h, D.cost.calendar);
     return (D.cost.drain + read(D.act, t) * D.cost.risk) / t;
