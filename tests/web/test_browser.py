@@ -285,3 +285,18 @@ def test_calculators_answer_as_one_types(signed_in: Page, served):
     expect(signed_in.locator("#a-cleanliness")).to_contain_text("18/16/13")
     signed_in.locator("form#blend textarea").fill("0.5 10\n0.4 100")
     expect(signed_in.locator("#a-blend")).to_contain_text("the shares sum to 0.9, not to 1")
+
+
+def test_pages_fit_a_sheet_laid_across(signed_in: Page, served):
+    """A4 across, 12 mm of margin: 1032 px; nothing is cut off at its edge, and no first sheet is empty for a picture too tall for it."""
+    href = signed_in.locator(".board .name a").first.get_attribute("href")
+    signed_in.set_viewport_size({"width": 1032, "height": 703})
+    for path in ("/", "/plan", "/weeks", "/library", "/decide", href, f"{href}/interval"):
+        signed_in.goto(served.url + path)
+        signed_in.emulate_media(media="print")
+        wide = signed_in.evaluate("""() => Math.max(document.documentElement.scrollWidth,
+            ...[...document.querySelectorAll("main table, main svg")].map((x) => Math.ceil(x.getBoundingClientRect().right)))""")
+        assert wide <= 1032, (path, wide)
+        tall = signed_in.evaluate("Math.max(0, ...[...document.querySelectorAll('main svg')].map((x) => x.getBoundingClientRect().height))")
+        assert tall <= 560, (path, tall)
+        signed_in.emulate_media(media="screen")

@@ -100,7 +100,7 @@ def test_headings_are_explained_once_in_the_page(page: Page, served, db, fleet, 
     page.locator('input[type="file"]').set_input_files(str(second))
     page.get_by_label("Lab, if the file does not say").fill("Haver Labor")
     page.get_by_role("button", name="Take it in").click()
-    expect(page.get_by_role("status")).to_contain_text("1 new", timeout=20_000)  # nothing is asked again
+    expect(page.get_by_role("status")).to_contain_text("1 new", timeout=60_000)  # nothing is asked again
     found = rows_of(db, fleet, "SELECT sample_no, values[1] AS fe FROM sample WHERE lab = 'Haver Labor' ORDER BY 1")
     assert [(r["sample_no"], round(r["fe"], 6)) for r in found] == [("M-1", 21.0), ("M-2", 21.0)]  # 0.0021 % is 21 mg/kg
 
