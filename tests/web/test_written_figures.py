@@ -160,6 +160,7 @@ STRANGE = """sample_no;unit;compartment;sampled_on;meter;oil_hours;fe;water;v100
 ;;;;h;h;mg/kg;%;mm²/s
 G1;MV Test;engine;13/12/2025;3.700;200,5;12,5;0,02;14,1
 G2;M/V Test;engine;05/12/2025;3.650;150,5;11;0,02;14,1
+G3;MV Test;engine;06/12/2025;3.655;155,5;11;0,02;14,1;7
 """
 
 
@@ -173,9 +174,11 @@ def test_a_waiting_row_is_read_as_the_file_it_came_in(db, fleet):
         with pytest.raises(InputError, match="may mean 3650"):
             held_rows.correct_row(c, fleet_id, held, {"unit": "MV Test", "meter": "3,650"}, "typo", "A", mark=".")
         held_rows.correct_row(c, fleet_id, held, {"unit": "MV Test"}, "typo", "A", mark=".")
+        long = c.execute("SELECT held_row_id FROM held_row WHERE reason = 'too_many_cells'").fetchone()["held_row_id"]
+        held_rows.correct_row(c, fleet_id, long, {"sample_no": "123.456"}, "a cell too many", "A", mark=".")
     with db.fleet(fleet_id) as c:
-        whole = {r["sample_no"]: r for r in c.execute("SELECT * FROM sample WHERE sample_no IN ('G1', 'G2')")}
-    for number, on, meter in (("G1", "2025-12-13", 3700), ("G2", "2025-12-05", 3650)):
+        whole = {r["sample_no"]: r for r in c.execute("SELECT * FROM sample WHERE sample_no IN ('G1', 'G2', '123.456')")}
+    for number, on, meter in (("G1", "2025-12-13", 3700), ("G2", "2025-12-05", 3650), ("123.456", "2025-12-06", 3655)):
         one = whole[number]
         assert (str(one["sampled_on"]), one["meter"], one["values"][INDEX["water_ppm"]]) == (on, meter, pytest.approx(200)), number
     assert whole["G2"]["oil_hours"] == 150.5

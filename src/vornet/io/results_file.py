@@ -367,7 +367,7 @@ def one_row(cells: dict[str, str], said: Mapping_ | None = None, row_no: int = 0
     tell in which units its columns are, nor how days and decimals are written."""
     if of is not None:
         names = [heading(name, place) for place, name in enumerate(of.header.names)]
-        if len(set(names)) == len(names) and set(cells) <= set(names):
+        if len(set(names)) == len(names) and not set(names).isdisjoint(cells):  # what stood beyond the last column is in none
             row = [cells.get(name, "") for name in names]
             return ResultsFile("corrected row", of.header, iter([(row_no, row)]), of.day_first, of.decimal_comma, row_no, "", [row])
     names, row = list(cells), list(cells.values())

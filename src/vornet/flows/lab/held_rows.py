@@ -37,10 +37,15 @@ def _came_in(connection: Connection, import_file_id: int, said: Mapping_) -> res
 _EITHER = re.compile(r"[<>≤≥]?=?\s*[+-]?[1-9]\d{0,2}[.,]\d{3}")
 
 
-def _not_either(changed: dict[str, str], comma: bool, mark: str) -> None:
-    """A figure that the file's way of writing and its writer's read as different numbers is asked back. Raises InputError."""
+def _not_either(changed: dict[str, str], file: results_file.ResultsFile | None, mark: str) -> None:
+    """A figure that the file's way of writing and its writer's read as different numbers is asked back; a name or a sample number is no
+    figure. Raises InputError."""
+    if file is None or not mark or mark == ("," if file.decimal_comma else "."):
+        return
+    words = {place for name, place in file.header.context.items() if name not in ("meter", "oil_hours", "topup_l")}
+    figures = {results_file.heading(name, place) for place, name in enumerate(file.header.names) if place not in words}
     for name, cell in changed.items():
-        if mark and mark != ("," if comma else ".") and _EITHER.fullmatch(cell.strip()):
+        if name in figures and _EITHER.fullmatch(cell.strip()):
             whole, point = re.sub(r"[.,]", "", cell.strip()), cell.strip().replace(",", ".")
             raise InputError(name, f"{cell.strip()!r} may mean {whole} or {point}: write {whole}, or {cell.strip()}0")
 
@@ -61,7 +66,7 @@ def correct_row(
     lab = row["file_lab"]
     meanings = labs.meanings(connection, lab)
     whole = _came_in(connection, row["import_file_id"], meanings)
-    _not_either(changed, whole is not None and whole.decimal_comma, mark)
+    _not_either(changed, whole, mark)
     file = results_file.one_row({**row["original"], **changed}, meanings, row["row_no"], whole)
     report = results.take_row(connection, fleet_id, file, import_file_id=row["import_file_id"], lab=lab, by=by, force=force)
     number = next(iter(report.numbers), "")

@@ -49,7 +49,8 @@ UPDATE job SET state = 'open', opened_at = coalesce(opened_at, now()), opened_by
 WHERE job_id = %(job_id)s AND state = 'planned'
 
 -- :others  who has entered something in a job besides somebody, and when last
-SELECT j.state, j.unit_id, (SELECT u.depot_id FROM unit u WHERE u.unit_id = j.unit_id) AS depot_id, (SELECT array_agg(DISTINCT e.by) FROM job_entry e WHERE e.job_id = j.job_id AND e.by <> %(me)s) AS others,
+SELECT j.state, j.unit_id, (SELECT u.depot_id FROM unit u WHERE u.unit_id = j.unit_id) AS depot_id,
+       (SELECT array_agg(DISTINCT e.by) FROM job_entry e WHERE e.job_id = j.job_id AND e.by <> %(me)s) AS others,
        (SELECT max(e.at) FROM job_entry e WHERE e.job_id = j.job_id AND e.by <> %(me)s) AS last_at,
        EXISTS (SELECT 1 FROM job_entry e WHERE e.job_id = j.job_id AND e.by = %(me)s) AS mine
 FROM job j WHERE j.job_id = %(job_id)s
