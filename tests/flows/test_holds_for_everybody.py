@@ -11,7 +11,7 @@ from typer.testing import CliRunner
 
 from conftest import HEADER, TODAY, healthy_rows, row, small_register
 from vornet.flows.house import fleets, people
-from vornet.flows.judge import approval, aside, evaluate, fleet_history, holds, judgements, verdicts
+from vornet.flows.judge import afresh, approval, aside, evaluate, fleet_history, holds, judgements, verdicts
 from vornet.flows.judge.settle import settling
 from vornet.flows.lab import results
 from vornet.flows.pages import board, compartment
@@ -83,6 +83,31 @@ def poison(monkeypatch, where, figure=666.0):
         return real(history, *rest, **more)
 
     monkeypatch.setattr(where, real.__name__, fails)
+
+
+@pytest.mark.parametrize("shares", [False, True], ids=["in one go", "in shares"])
+def test_it_is_set_aside_in_a_fleet_that_is_judged_in_parts_too(db, fleet_name, monkeypatch, shares):
+    """A large fleet is judged some families at a time: the one is left out of its part, which goes on without it."""
+    monkeypatch.setattr(evaluate, "AT_ONCE", 3)
+    document = units_of(small_register(fleet_name), 5)
+    for i, unit in enumerate(document["units"]):
+        unit["compartments"] = [{**x, "family": f"family {i // 2}"} for x in unit["compartments"]]
+    rows = rows_of(5)
+    rows[7] = rows[7].replace(",30.000,", ",666,", 1)
+    poison(monkeypatch, evaluate)
+    counts = built(db, fleet_name, document, rows)
+    fleet_id = fleets.find(db, fleet_name)
+    with db.fleet(fleet_id) as c:
+        assert len(list(evaluate.parts_of(fleet_history.load(c, TODAY)))) > 1
+        if shares:
+            afresh.begin(c, fleet_id, TODAY)
+            (run,) = {str(r["run"]) for r in c.execute("SELECT run FROM judging")}
+            for share in range(afresh.SHARES):
+                afresh.judge_share(c, fleet_id, run, share, TODAY)
+            counts = {"set_aside": aside.list_of(c)}
+    assert [(a["unit"], a["trouble"].partition(":")[0]) for a in counts["set_aside"]] == [("MV Test 1", "ZeroDivisionError")]
+    outcomes = {r["unit"]: r["outcome"] for r in judgements.intervals(db, fleet_name)}
+    assert {u: outcomes.get(f"MV Test {u}") for u in (0, 2, 3, 4)} == dict.fromkeys((0, 2, 3, 4), "lengthen")
 
 
 @pytest.mark.parametrize("at", ["judging", "screening"])

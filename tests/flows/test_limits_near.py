@@ -93,6 +93,19 @@ def test_a_unit_s_own_limit_moves_its_verdict_alone_and_its_family_s_both(db, fl
     assert {proposed(db, two)[k] for k in ("LAST", "OLAST")} == {"act"}
 
 
+@pytest.mark.parametrize("of", [{"family": "T1 engine"}, {"unit": "MV Test"}], ids=["family", "unit"])
+def test_a_limit_of_one_s_own_that_is_tightened_later_judges_again(db, fleet_name, two, of):
+    """The row is there already and only its figures move: what was judged by the old ones is judged again, unasked."""
+    loose, tight = (FixedLimit("diesel_engine", "fe", "high", "absolute", *x, "house", of.get("family", ""), of.get("unit", ""))
+                    for x in ((100, 200), (20, 25)))  # fmt: skip
+    for own, verdict in ((loose, "run on"), (tight, "act"), (loose, "run on")):
+        with db.fleet(two) as c:
+            rows = [r for r in limits.in_force(c, TODAY)["rows"] if not (r.family or r.unit)]
+            limits.save(c, two, [*rows, own], "diesel_engine", by="t", why="moved", today=TODAY)
+        evaluate.evaluate(db, fleet_name, TODAY)
+        assert (proposed(db, two)["LAST"] == "act") is (verdict == "act"), own
+
+
 def test_limits_and_precision_go_out_and_come_back_the_same(db, fleet_name, two):
     with db.fleet(two) as c:
         rows = limits.in_force(c, TODAY)["rows"]

@@ -12,7 +12,7 @@ import numpy as np
 
 from vornet.core.compare import Past
 from vornet.core.departures import AT, Departures
-from vornet.core.history import History
+from vornet.core.history import History, sums
 from vornet.core.judge import ACT, RUN_ON, WATCH
 from vornet.core.limits import FEWEST, LimitTable
 from vornet.core.measurands import COUNT, WEAR_METALS
@@ -82,9 +82,9 @@ def by_family(history: History, teaches: np.ndarray, limits: LimitTable) -> np.n
             code[rows] = np.where((far > 3).any(axis=1), ACT, np.where((far > 2).any(axis=1), WATCH, RUN_ON))
         good = rows[teaches[rows]]
         ok = ~np.isnan(x[good])
-        np.add.at(n, family[good], ok.astype(float))
-        np.add.at(total, family[good], np.where(ok, x[good], 0.0))
-        np.add.at(square, family[good], np.where(ok, x[good] ** 2, 0.0))
+        n += sums(ok, family[good], len(n))
+        total += sums(np.where(ok, x[good], 0.0), family[good], len(n))
+        square += sums(np.where(ok, x[good] ** 2, 0.0), family[good], len(n))
     return code
 
 

@@ -24,7 +24,7 @@ from vornet.core.decision import (
 )
 from vornet.core.decision_case import Case
 from vornet.core.faults import open_faults
-from vornet.core.history import History, offsets
+from vornet.core.history import History, offsets, sums
 from vornet.core.judge import RUN_ON, Judgement
 from vornet.core.limits import LimitTable
 from vornet.core.oil_properties import PROPERTY_COUNT, decides
@@ -33,7 +33,7 @@ from vornet.core.paths import (
     new_oil_of,
 )
 from vornet.core.policy import each
-from vornet.core.safe_by import prepared, safe_by
+from vornet.core.safe_by import SafeBy, prepared, safe_by
 
 
 def decide(
@@ -68,13 +68,9 @@ def decide(
         wanted & touched).any() else None  # fmt: skip
 
     deciding = decides(table, comps.limited)
-    measured = np.zeros((count, PROPERTY_COUNT), dtype=int)
-    np.add.at(measured, samples.comp, read.counts)
+    measured = sums(read.counts, samples.comp, count)
     used = evidence[:, None] & ~moved & ~np.isnan(path.rise[:, :, 0])
-    bounded = np.zeros((count, PROPERTY_COUNT), dtype=int)
-    np.add.at(bounded, charges.comp, used & path.bounded)
-    own = np.zeros((count, PROPERTY_COUNT), dtype=int)
-    np.add.at(own, charges.comp, used)
+    bounded, own = sums(used & path.bounded, charges.comp, count), sums(used, charges.comp, count)
     faults = open_faults(history, charges, judgement)
     stands = judgement.proposed if verdicts is None else verdicts
     start = offsets(samples.comp, count)
@@ -82,9 +78,10 @@ def decide(
     packed = packed_slopes(path, charges, moved, evidence, deciding, ref)
     answers_of = Answers(clean, as_is, ground, fresh, limit, path, deciding, measured, own, bounded, touched)
     last_of = last_charges(charges, path, evidence)
-    out = []
+    out, kept = [], []
     mine = range(count) if only is None else only
-    for c, reckoned in zip(mine, reckoning.each(history, charges, p, table, clean, as_is, touched, mine), strict=True):
+    to_act = reckoning.ground(history, p, table)
+    for c, reckoned in zip(mine, reckoning.each(history, charges, p, to_act, clean, as_is, touched, mine), strict=True):
         policy = policies[c]
         rows = slice(start[c], start[c + 1])
         answers = answers_of.of(c)
@@ -109,12 +106,18 @@ def decide(
             changed_after_approval=_changed_after(charges, at, int(oil[c]), terms[c]),
             oil=oil_names[oil[c]] if oil_names is not None and oil[c] < len(oil_names) else "", on_oil=float(samples_on(charges, at)),
         )  # fmt: skip
-        found = outcome(case, clean.outlook, clean.at[c], ground.margin[c], float(ref[c]))
-        if reckoned is not None:
-            now_, then = (None if x is None or not x > 0 else reckoned.act_chance(x) for x in (found.current, found.proposed))
-            found = replace(found, act_now=now_, act_proposed=then, reckoning=reckoning.packed(reckoned))
-        out.append(found)
-    return out
+        out.append(outcome(case, clean.outlook, clean.at[c], ground.margin[c], float(ref[c])))
+        kept.append(b"" if reckoned is None else reckoning.packed(reckoned))
+    lengths = [d.current for d in out], [d.proposed for d in out]
+    acts = zip(*(_act_chances(to_act, clean, mine, x) for x in lengths), strict=True)
+    return [replace(d, act_now=now_, act_proposed=then, reckoning=packed_) for d, (now_, then), packed_ in zip(out, acts, kept, strict=True)]
+
+
+def _act_chances(to_act: reckoning.Ground, clean: SafeBy, mine: Sequence[int], lengths: list[float | None]) -> list[float | None]:
+    """Of each compartment of ``mine``: the chance of being past an act limit at the end of charges of its length; None not told."""
+    hours = np.full(len(clean.at), np.nan)
+    hours[list(mine)] = [math.nan if x is None else x for x in lengths]
+    return [None if math.isnan(x) else x for x in reckoning.act_chances(to_act, clean, hours)[list(mine)].tolist()]
 
 
 def samples_on(charges: Charges, running: int) -> float:

@@ -22,7 +22,7 @@ import numpy as np
 
 from vornet.core.charges import Charges
 from vornet.core.compare import Past
-from vornet.core.history import History, read_as
+from vornet.core.history import History, read_as, sums
 from vornet.core.measurands import INDEX
 from vornet.core.precision import BETWEEN_DATES, BETWEEN_LABS, LABS_APART
 from vornet.core.rates import StretchRates
@@ -484,17 +484,15 @@ def _learn(
 
 def _learn_family(s: _State, learnt: list[tuple[np.ndarray, ...]], families: int) -> None:
     f, value, square, told, good = (np.concatenate(column) for column in zip(*learnt, strict=True))
-    n, total, squares = (np.zeros((families, value.shape[1])) for _ in range(3))
-    np.add.at(n, f, good.astype(float))
-    np.add.at(total, f, value)
+    n, total = sums(good, f, families), sums(value, f, families)
     kept = np.minimum(s.fam_n + n, FAMILY_MEMORY)
     step = np.where(n > 0, (total - n * s.fam_mean) / np.maximum(s.fam_n + n, 1.0), 0.0)
     mean = s.fam_mean + step
-    np.add.at(squares, f, np.where(good, (value - mean[f]) ** 2, 0.0))
+    squares = sums(np.where(good, (value - mean[f]) ** 2, 0.0), f, families)
     fade = np.where(n > 0, kept / np.maximum(s.fam_n + n, 1.0), 1.0)
     s.fam_spread = (s.fam_spread + s.fam_n * step**2 + squares) * fade
     s.fam_n, s.fam_mean = kept, mean
-    np.add.at(s.fam_within, f, square)
-    np.add.at(s.fam_within_n, f, told)
+    s.fam_within += sums(square, f, families)
+    s.fam_within_n += sums(told, f, families)
     s.fam_within *= fade
     s.fam_within_n *= fade

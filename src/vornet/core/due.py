@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from functools import lru_cache
 from statistics import NormalDist
 
 import numpy as np
@@ -31,11 +32,26 @@ def recent_rate(day: np.ndarray, total: np.ndarray) -> float:
     ``day``, ``total``: ascending by day, shape (n,).
     """
     d, m = np.asarray(day, float)[-RECENT_READINGS:], np.asarray(total, float)[-RECENT_READINGS:]
-    i, j = np.triu_indices(len(d), 1)
-    apart = d[j] > d[i]
-    if not apart.any():
-        return float("nan")
-    return float(np.median((m[j][apart] - m[i][apart]) / (d[j][apart] - d[i][apart])))
+    i, j = _pairs(len(d))
+    days, gain = d[j] - d[i], m[j] - m[i]
+    apart = days > 0
+    slopes = np.sort(gain[apart] / days[apart])
+    n = len(slopes)
+    return float((slopes[(n - 1) // 2] + slopes[n // 2]) / 2) if n else float("nan")
+
+
+@lru_cache(maxsize=256)
+def _pairs(n: int) -> tuple[np.ndarray, np.ndarray]:
+    """(earlier, later) of every pair of ``n`` readings."""
+    return np.triu_indices(n, 1)
+
+
+@lru_cache(maxsize=256)
+def _tried_pairs(n: int) -> tuple[np.ndarray, np.ndarray]:
+    """``_pairs`` whose earlier one has readings enough before it to tell a rate by."""
+    k, later = _pairs(n)
+    from_ = k >= min(RECENT_READINGS - 1, n // 2)
+    return k[from_], later[from_]
 
 
 def due(
@@ -129,7 +145,7 @@ def _rates_before(day: np.ndarray, total: np.ndarray) -> np.ndarray:
     known = before >= 0
     at = np.clip(before, 0, None)
     d, m = np.where(known, day[at], np.nan), np.where(known, total[at], np.nan)
-    i, j = np.triu_indices(RECENT_READINGS, 1)
+    i, j = _pairs(RECENT_READINGS)
     with np.errstate(invalid="ignore", divide="ignore"):
         apart = d[:, j] - d[:, i]
         slope = np.sort(np.where(apart > 0, (m[:, j] - m[:, i]) / apart, np.nan), axis=1)
@@ -142,9 +158,7 @@ def _rates_before(day: np.ndarray, total: np.ndarray) -> np.ndarray:
 def _past_errors(day: np.ndarray, total: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
     """(log of days it took over days forecast, days it took) for every pair of an earlier reading and a later one: what a forecast
     from the earlier one would have said of when the later one's figure is reached."""
-    k, later = np.triu_indices(len(day), 1)
-    from_ = k >= min(RECENT_READINGS - 1, len(day) // 2)
-    k, later = k[from_], later[from_]
+    k, later = _tried_pairs(len(day))
     rate = _rates_before(day, total)[k]
     with np.errstate(invalid="ignore", divide="ignore"):
         took, said = day[later] - day[k], (total[later] - total[k]) / rate

@@ -214,6 +214,17 @@ def offsets(comp: np.ndarray, count: int) -> np.ndarray:
     return np.searchsorted(comp, np.arange(count + 1))
 
 
+def sums(values: np.ndarray, group: np.ndarray, count: int) -> np.ndarray:
+    """Sum of the rows of each group, (count, K): ``values`` (N, K), numbers or truths, ``group`` (N,).
+
+    >>> sums(np.array([[1, 2], [3, 4], [5, 6]]), np.array([1, 0, 1]), 3).tolist()
+    [[3.0, 4.0], [6.0, 8.0], [0.0, 0.0]]
+    """
+    k = values.shape[1]
+    place = (group[:, None] * k + np.arange(k)).ravel()
+    return np.bincount(place, values.ravel(), count * k).reshape(count, k)
+
+
 def column(samples: Samples, key: str) -> np.ndarray:
     """One measurand of all samples, shape (N,)."""
     return samples.values[:, INDEX[key]]

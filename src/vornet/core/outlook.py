@@ -388,9 +388,11 @@ def any_chance(each: np.ndarray, compartment: np.ndarray, event: np.ndarray, cou
     are one thing seen twice (base number, and base over acid number) and count once, others as independent: with properties
     that move together the answer is on the safe side."""
     events = int(event.max(initial=-1)) + 1
-    most = np.zeros((count, max(events, 1)))
-    np.maximum.at(most, (compartment, event), each)
-    return np.asarray(1 - np.prod(1 - most, axis=1))
+    wide = max(events, 1)
+    most = np.zeros(count * wide)
+    with np.errstate(invalid="ignore"):
+        np.maximum.at(most, compartment * wide + event, each)
+    return np.asarray(1 - np.prod(1 - most.reshape(count, wide), axis=1))
 
 
 def hours_until(chance: Callable[[np.ndarray], np.ndarray], target: float | np.ndarray, ref: np.ndarray, rounds: int = 10) -> np.ndarray:

@@ -77,12 +77,24 @@ def ground(history: History, p: Prepared, table: LimitTable) -> Ground:
     return Ground(SIGNS * (act - p.fresh.value), property_limits(table, history.compartments.limited, known), act)
 
 
+def act_chances(g: Ground, clean: SafeBy, hours: np.ndarray) -> np.ndarray:
+    """``Reckoning.act_chance`` of every compartment at ``hours`` (C,); NaN where no property answers or no hours are given, (C,)."""
+    row, (c, j) = clean.at[clean.at >= 0], np.nonzero(clean.at >= 0)
+    told = hours[c] > 0
+    row, c, j = row[told], c[told], j[told]
+    standing, act = clean.standing.of(row), g.act_margin[c, j]
+    past = replace(standing, margin=np.where(np.isnan(act), standing.margin, act)).chance(hours[c])
+    out = np.full(len(hours), np.nan)
+    out[c] = any_chance(past, c, EVENTS[j], len(hours))[c]
+    return out
+
+
 def each(
-    history: History, charges: Charges, p: Prepared, table: LimitTable, clean: SafeBy, as_is: SafeBy | None, touched: np.ndarray,
+    history: History, charges: Charges, p: Prepared, g: Ground, clean: SafeBy, as_is: SafeBy | None, touched: np.ndarray,
     only: Sequence[int],
 ) -> Iterator[Reckoning | None]:  # fmt: skip
     """The reckoning of each compartment of ``only``, in order; None where no property answers. ``touched`` (C,): a fault moved some."""
-    g, samples = ground(history, p, table), history.samples
+    samples = history.samples
     start = offsets(samples.comp, len(history.compartments.duty))
     drawn = p.evidence[charges.charge_of] & (charges.oil_hours > 0)
     for c in only:
@@ -118,7 +130,7 @@ def of(
     touched = np.zeros(len(only), dtype=bool)
     touched[charges.comp[(p.moved & p.evidence[:, None] & ~np.isnan(p.path.rise[:, :, 0])).any(axis=1)]] = True
     as_is = safe_by(p.ground, p.path, p.now, np.repeat(p.evidence[:, None], PROPERTY_COUNT, 1), only, sure) if touched[compartment] else None
-    return next(each(history, charges, p, table, clean, as_is, touched, [compartment]))
+    return next(each(history, charges, p, ground(history, p, table), clean, as_is, touched, [compartment]))
 
 
 def _rows(seen: SafeBy, compartment: int) -> np.ndarray:

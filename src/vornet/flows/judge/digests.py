@@ -49,8 +49,8 @@ def digest(*facts: object) -> bytes:
 
 def digest_of_part(part: Loaded, signed: dict[int, int], today: date) -> bytes:
     """Everything that the evaluation of these families rests on."""
-    duties = np.unique(part.history.compartments.duty)
-    limits = [block[side][duties] for block in (part.limits.watch, part.limits.act, part.limits.basis) for side in ("high", "low")]
+    rows = np.unique(part.history.compartments.limited)  # their duties', and those of a family's or a unit's own
+    limits = [block[side][rows] for block in (part.limits.watch, part.limits.act, part.limits.basis) for side in ("high", "low")]
     codes = np.array([signed.get(i, NONE) for i in part.sample_ids.tolist()])
     return digest(
         today, part.history, part.compartment_ids, part.sample_ids, part.register, part.rate_per_day, part.latest_total,

@@ -92,11 +92,16 @@ class Loaded:
         )  # fmt: skip
 
     def part(self, keep: np.ndarray) -> Loaded:
-        """Some compartments of it (``keep``: (C,) bool), whole families together; meter points and drains stay behind."""
+        """Some compartments of it (``keep``: (C,) bool), whole families together, numbered anew."""
         history, rows = part_of(self.history, keep)
         families = np.unique(self.history.compartments.family[keep])
+        drains, mine, number, per_day = keep[self.history.drains.comp], keep[self.points.comp], np.cumsum(keep) - 1, self.points.per_day
+        points = MeterPoints(number[self.points.comp[mine]], self.points.day[mine], self.points.total[mine],
+                             None if per_day is None else per_day[keep])  # fmt: skip
         return replace(
             self, history=history, compartment_ids=self.compartment_ids[keep], sample_ids=self.sample_ids[rows],
+            drain_ids=self.drain_ids[drains], proposed_drain=self.proposed_drain[drains],
+            points=points,
             register=[r for r, k in zip(self.register, keep.tolist(), strict=True) if k],
             families=[self.families[f] for f in families], rate_per_day=self.rate_per_day[keep],
             latest_total=self.latest_total[keep], latest_day=self.latest_day[keep],
