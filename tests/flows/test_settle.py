@@ -2,6 +2,7 @@
 
 import asyncio
 import json
+import threading
 from concurrent.futures import ThreadPoolExecutor
 
 import psycopg
@@ -10,7 +11,7 @@ import pytest
 from conftest import HEADER, TODAY, fresh_database, row, small_register
 from vornet.flows import worker
 from vornet.flows.house import fleets
-from vornet.flows.judge import evaluate, settle
+from vornet.flows.judge import afresh, evaluate, settle
 from vornet.flows.judge.settle import settling
 from vornet.flows.lab import results
 from vornet.flows.plan import service
@@ -246,3 +247,48 @@ def test_what_comes_round_by_itself_is_asked_for_by_the_queue(db):
     assert found == {queue.ASK_LABS: "* * * * * */30", queue.SETTLE: "*/1 * * * * 0", queue.TAKE_UP: "* * * * * */30",
                      queue.SEND: "*/1 * * * * 0", queue.BACKUP: "*/15 * * * * 0", queue.TELL: "* * * * * */20"}  # fmt: skip
     assert worker.app_of(worker.Works(db, TODAY)).periodic_registry.periodic_tasks == {}
+
+
+@pytest.mark.parametrize("how", ["whole", "job", "share"])
+def test_a_fact_recorded_while_its_family_is_judged_is_not_judged_away(db, fleet, place, monkeypatch, how):
+    """A long evaluation has read the history; somebody drains and is judged; what the long one writes must not be from before."""
+    fleet_id = fleets.find(db, fleet)
+    evaluate.evaluate(db, fleet, TODAY)
+    monkeypatch.setattr(evaluate, "AT_ONCE", 1)
+    run = ""
+    if how == "share":
+        with db.fleet(fleet_id) as c:
+            afresh.begin(c, fleet_id, TODAY)
+            run, share = (c.execute("SELECT run::text, share FROM judging").fetchone()[k] for k in ("run", "share"))
+    has_read, recorded = threading.Event(), threading.Event()
+    real = evaluate.judge_and_write
+
+    def slow(connection, *rest):
+        if not has_read.is_set():
+            has_read.set()
+            recorded.wait(3)  # as long as a large fleet takes: whoever must wait for it does
+        return real(connection, *rest)
+
+    monkeypatch.setattr(evaluate, "judge_and_write", slow)
+
+    def long():
+        with db.fleet(fleet_id) as c:
+            if how == "share":
+                afresh.judge_share(c, fleet_id, run, share, TODAY)
+            else:
+                evaluate.evaluate_within(c, fleet_id, TODAY, [place["compartment_id"]] if how == "job" else None, afresh=how == "whole")
+
+    def drained():
+        assert has_read.wait(30)
+        with settling(db, fleet_id, TODAY) as c:
+            notes.read_meter(c, fleet_id, place["unit_id"], 1, 3990, TODAY, "t", TODAY)
+        recorded.set()
+
+    with ThreadPoolExecutor(2) as both:
+        for done in [both.submit(long), both.submit(drained)]:
+            done.result(timeout=60)
+    with db.fleet(fleet_id) as c:
+        stands = c.execute("SELECT oil_hours, to_due FROM standing").fetchone()
+    evaluate.evaluate(db, fleet, TODAY, afresh=True)
+    with db.fleet(fleet_id) as c:
+        assert c.execute("SELECT oil_hours, to_due FROM standing").fetchone() == stands

@@ -146,6 +146,7 @@ def evaluate_within(
         rows = connection.execute(query("history.family_mates"), {"compartments": written}).fetchall()
         mates = [r["compartment_id"] for r in rows]
     progress("reading")
+    connection.execute(query("history.hold_families"), {"compartments": written})
     loaded = load(connection, today, mates)
     if not len(loaded.compartment_ids):
         return {"compartments": 0, "samples": 0, "held": 0, "set_aside": []}
