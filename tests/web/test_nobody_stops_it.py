@@ -6,6 +6,7 @@ import inspect
 import io
 import json
 import os
+import re
 import tracemalloc
 import zipfile
 from concurrent.futures import ThreadPoolExecutor
@@ -14,6 +15,7 @@ import httpx
 import pytest
 from fastapi.testclient import TestClient
 from PIL import Image
+from psycopg.errors import DeadlockDetected
 
 from conftest import TODAY, routes, small_register
 from vornet.api.bodies import USUAL_BODY
@@ -21,7 +23,8 @@ from vornet.core import conversion, trend
 from vornet.core.errors import InputError
 from vornet.flows import calc, worker
 from vornet.flows.house import fleets, people, sessions
-from vornet.flows.lab import files
+from vornet.flows.lab import files, inbox
+from vornet.flows.work import notes
 from vornet.io import apart, lab_table, pictures, sheet_reader, workbook
 from vornet.store.database import clone_dir
 from vornet.web.app import create_app
@@ -36,7 +39,7 @@ ON_THE_LOOP = {
     "_raw",
     "__call__",
     "dressed",
-    "counted",
+    "read",
     "_let_in",
     "_note",
     "startup",
@@ -382,3 +385,57 @@ def test_examples_are_still_taken(planner_client, fleet):
     document = small_register(fleet)
     answer = client.post("/library/files", data={"csrf": csrf}, files={"file": ("register.json", json.dumps(document).encode())})
     assert (answer.status_code, "Nothing was changed" in answer.text) == (200, False)
+
+
+# ---- two in each other's way -----------------------------------------------------------------------------------
+@pytest.fixture
+def in_the_way(monkeypatch):
+    """Top-ups whose transaction is undone so many times because another stood in its way, after they were written."""
+
+    def fail(times):
+        real, tries = notes.top_up, []
+
+        def top_up(*given):
+            tries.append(1)
+            real(*given)
+            if len(tries) <= times:
+                raise DeadlockDetected("deadlock detected")
+
+        monkeypatch.setattr(notes, "top_up", top_up)
+        return tries
+
+    return fail
+
+
+@pytest.mark.parametrize(("times", "answer", "tried", "kept"), [(1, 200, 2, 1), (2, 200, 3, 1), (9, 503, 3, 0)])
+def test_a_transaction_that_stood_in_another_s_way_goes_again_and_counts_once(db, fleet, planner, in_the_way, times, answer, tried, kept):
+    client = TestClient(create_app(db, today=TODAY), follow_redirects=True, raise_server_exceptions=False)
+    client.post("/sign-in", data={"login": planner[0], "password": planner[1]})
+    with db.fleet(fleets.find(db, fleet)) as c:
+        ids = c.execute("SELECT unit_id, compartment_id FROM compartment").fetchone()
+    page = client.get(f"/units/{ids['unit_id']}").text
+    tries = in_the_way(times)
+    data = {"csrf": re.search(r'name="csrf" value="([^"]+)"', page)[1], "compartment_id": ids["compartment_id"],
+            "on": TODAY.isoformat(), "meter": "3900", "litres": "1.5"}  # fmt: skip
+    said = client.post(f"/units/{ids['unit_id']}/top-up", data=data)
+    with db.fleet(fleets.find(db, fleet)) as c:
+        found = c.execute("SELECT count(*) AS n FROM top_up WHERE litres = 1.5").fetchone()["n"]
+    assert (said.status_code, len(tries), found) == (answer, tried, kept), said.text[:300]
+    assert answer == 200 or "Nothing was changed: send it again" in said.text
+
+
+def test_what_is_too_large_to_be_kept_is_not_sent_twice(db, fleet, planner, monkeypatch):
+    """A file of megabytes is read as it comes; what stood in its way is told, and it is sent again by whoever has it."""
+    client = TestClient(create_app(db, today=TODAY), raise_server_exceptions=False)
+    client.post("/sign-in", data={"login": planner[0], "password": planner[1]})
+    tries = []
+
+    def keep(*given, **more):
+        tries.append(1)
+        raise DeadlockDetected("deadlock detected")
+
+    monkeypatch.setattr(inbox, "register_in", keep)
+    csrf = re.search(r'name="csrf" value="([^"]+)"', client.get("/lab").text)[1]
+    file = {"file": ("l.csv", b"sample_no,unit\n" + b"x,y\n" * 400_000, "text/csv")}
+    said = client.post("/lab", data={"csrf": csrf}, files=file)
+    assert (said.status_code, tries) == (503, [1])

@@ -13,7 +13,7 @@ from fastapi.openapi.utils import get_openapi
 from fastapi.responses import JSONResponse
 from fastapi.staticfiles import StaticFiles
 from psycopg import DataError
-from psycopg.errors import CheckViolation
+from psycopg.errors import CheckViolation, DeadlockDetected, SerializationFailure
 from psycopg_pool import PoolTimeout
 from starlette.concurrency import run_in_threadpool
 from starlette.exceptions import HTTPException
@@ -192,6 +192,8 @@ def create_app(db: Database, today: date | None = None, demo: bool = False) -> F
     def broken(request: Request, error: Exception) -> Response:
         if isinstance(error, PoolTimeout):  # before any route was reached
             return busy(request, error)
+        if isinstance(error, (DeadlockDetected, SerializationFailure)):
+            return failed(request, 503, "Not just now", "Somebody else wrote the same at this moment. Nothing was changed: send it again.")
         number = secrets.token_hex(4)
         log.error("request failed: %s %s", number, request.url.path, exc_info=error)
         return failed(request, 500, "Something broke", f"It is written down as {number}. Nothing you entered was changed.")

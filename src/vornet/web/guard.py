@@ -9,6 +9,7 @@ from collections.abc import Callable
 from fastapi import Request, Response
 from fastapi.concurrency import run_in_threadpool
 from fastapi.responses import RedirectResponse
+from psycopg.errors import DeadlockDetected, SerializationFailure
 from starlette.datastructures import MutableHeaders
 from starlette.requests import ClientDisconnect
 from starlette.responses import JSONResponse, PlainTextResponse
@@ -30,12 +31,48 @@ POLICY = (
 )
 #: what a year is, s: for how long browsers reach an installation behind TLS by nothing else
 YEAR_S = 31_536_000
+#: how often a request is tried whose transaction and another stood in each other's way; bytes of it that are kept for that
+TRIES, KEPT_BODY = 3, 1_000_000
 #: all that is open to whoever owes the fleet a second factor
 OWED_PATHS = ("/me/second-factor", "/sign-out", "/fleet", "/static/", "/healthy")
 OPEN_PATHS = (
     "/sign-in", "/set-up", "/invitation/", "/password/", "/static/", "/api/v1/calc/", "/api/v1/openapi.json", "/feeds/", "/healthy",
     "/ready", "/metrics", "/docs", "/sw.js",
 )  # fmt: skip
+
+
+class _Body:
+    """What is sent, counted as it comes; a small one is kept until it is answered, to be read a second time."""
+
+    def __init__(self, scope: Scope, receive: Receive) -> None:
+        self._scope, self._receive, self._came, self._at = scope, receive, 0, 0
+        self._kept: list[Message] = []
+
+    @property
+    def kept_whole(self) -> bool:
+        return self._came <= KEPT_BODY
+
+    def rewind(self) -> None:
+        self._at = 0
+
+    async def read(self) -> Message:
+        if self._at < len(self._kept):
+            self._at += 1
+            return self._kept[self._at - 1]
+        if self._came == 0:
+            check_length(self._scope)
+        message = await self._receive()
+        self._came += len(message.get("body", b""))
+        await asyncio.sleep(0)  # a long body that is there already must not keep the loop to itself
+        if self._came > self._scope["state"]["largest_body"]:
+            raise too_large(self._scope["state"]["largest_body"])
+        if message["type"] == "http.request" and self.kept_whole:
+            self._kept.append(message)
+            self._at += 1
+        elif not self.kept_whole:
+            self._kept.clear()
+            self._at = 0
+        return message
 
 
 class Guard:
@@ -80,7 +117,15 @@ class Guard:
                 return
             acting.set(request.state.visitor.account_id if request.state.visitor else None)
             writes.set(request.state.visitor.writes if request.state.visitor else Writes())
-            await self.app(scope, self._counted(scope, receive), dressed)
+            body = _Body(scope, receive)
+            for left in reversed(range(TRIES)):
+                try:
+                    await self.app(scope, body.read, dressed)
+                    break
+                except (DeadlockDetected, SerializationFailure):
+                    if begun or not left or not body.kept_whole:
+                        raise
+                    body.rewind()  # two stood in each other's way: its transaction is undone, and goes again
         except ClientDisconnect:
             return  # nobody waits for an answer
         except Exception as error:
@@ -101,23 +146,6 @@ class Guard:
     def _tell(self, who: Visitor, what: str, about: str) -> None:
         with self.db.fleet(who.fleet_id, who.account_id) as connection:
             trail.note_once(connection, who.fleet_id, who.name, what, about)
-
-    @staticmethod
-    def _counted(scope: Scope, receive: Receive) -> Receive:
-        came = 0
-
-        async def counted() -> Message:
-            nonlocal came
-            if came == 0:
-                check_length(scope)
-            message = await receive()
-            came += len(message.get("body", b""))
-            await asyncio.sleep(0)  # a long body that is there already must not keep the loop to itself
-            if came > scope["state"]["largest_body"]:
-                raise too_large(scope["state"]["largest_body"])
-            return message
-
-        return counted
 
     async def _let_in(self, request: Request, path: str) -> Response | None:
         """Find out who asks; the refusal where nobody may."""
