@@ -4,6 +4,9 @@ import csv
 import io
 import json
 import re
+import threading
+import time
+from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 import pytest
@@ -156,3 +159,45 @@ def test_the_page_shows_whose_limits_they_are_and_takes_a_file(db, fleet, planne
     precision = client.get("/limits/precision.csv").text
     again = client.post("/limits/file", data={"csrf": csrf, "what": "precision", "why": "x"}, files={"file": ("p.csv", precision)})
     assert again.status_code == 422 and "nothing is changed" in again.text
+
+
+def _limit(c, fleet_id, key):
+    rows = limits.to_change(c, TODAY)["rows"]
+    form = {f"{w}.{r.key}.{r.side}": f"{getattr(r, w):g}" for r in limits.of_scope(rows, "diesel_engine") for w in ("watch", "act")}
+    rows = limits.typed(rows, "diesel_engine", form | {f"watch.{key}.high": "1.5", f"act.{key}.high": "2.5"})
+    limits.save(c, fleet_id, rows, "diesel_engine", by="t", why="tried", today=TODAY)
+
+
+def _precision(c, fleet_id, key):
+    limits.save_precision(c, fleet_id, {f"scale.{key}": "0.21"}, by="t", why="tried", today=TODAY)
+
+
+def _limits_now(c):
+    return {r.key for r in limits.in_force(c, TODAY)["rows"] if (r.watch, r.act) == (1.5, 2.5)}
+
+
+def _precision_now(c):
+    return {p.key for p in limits.precision_rows(c, TODAY) if p.scale == 0.21}
+
+
+@pytest.mark.parametrize(("change", "now"), [(_limit, _limits_now), (_precision, _precision_now)], ids=["limits", "precision"])
+def test_two_who_make_a_version_at_the_same_moment_do_not_undo_each_other(db, fleet, change, now):
+    """Each changes another measurand; the second begins before the first is through."""
+    fleet_id, first_has = fleets.find(db, fleet), threading.Event()
+
+    def first():
+        with db.fleet(fleet_id) as c:
+            change(c, fleet_id, "fe")
+            first_has.set()
+            time.sleep(0.7)
+
+    def second():
+        assert first_has.wait(20)
+        with db.fleet(fleet_id) as c:
+            change(c, fleet_id, "cr")
+
+    with ThreadPoolExecutor(2) as both:
+        for done in [both.submit(first), both.submit(second)]:
+            done.result(timeout=30)
+    with db.fleet(fleet_id) as c:
+        assert now(c) == {"fe", "cr"}

@@ -114,7 +114,7 @@ def put_limits(request: Request, given: LimitsIn, who: Visitor = permitted("edit
     """A new version of the whole set, in force from today; what it touches is judged anew."""
     rows = _rows(given.limits)
     with settling(request.app.state.db, who.fleet_id, today_of(request)) as connection:
-        now = limits.in_force(connection, today_of(request))["version"]
+        now = limits.to_change(connection, today_of(request))["version"]
         if given.version not in (None, now):
             raise InputError("version", f"is {given.version}, and {now} is in force meanwhile: read it again")
         limits.save(connection, who.fleet_id, rows, "", by=who.name, why=given.why, today=today_of(request), about="by a program")

@@ -103,7 +103,7 @@ def save(request: Request, form: Form) -> Response:
         try:
             both.merge(request, connection, form, lambda: show(request, duty, form.get("family", ""), form.get("scope", "")))
             whose = _whose(connection, duty, form.get("scope", ""))
-            rows = limits.typed(limits.in_force(connection, today(request))["rows"], duty, form, *whose, mark=hand(request).mark)
+            rows = limits.typed(limits.to_change(connection, today(request))["rows"], duty, form, *whose, mark=hand(request).mark)
             about = whose[1] or whose[0]
             limits.save(connection, who.fleet_id, rows, duty, by=who.name, why=form.get("why", ""), today=today(request), about=about)
         except InputError as problem:

@@ -58,6 +58,12 @@ def in_force(connection: Connection, today: date) -> dict[str, Any]:
     return {**row, "rows": [FixedLimit(**r) for r in row["limits"]]}
 
 
+def to_change(connection: Connection, today: date) -> dict[str, Any]:
+    """The version in force, for whoever makes the next one of it: nobody else makes one before this transaction ends."""
+    queue.hold(connection, "limits")
+    return in_force(connection, today)
+
+
 def versions(connection: Connection) -> list[dict[str, Any]]:
     """Every version, newest first, with what it changed from the one before."""
     rows = connection.execute(query("register.limit_versions")).fetchall()
@@ -369,7 +375,7 @@ def save(connection: Connection, fleet_id: int, rows: list[FixedLimit], duty: st
     nothing changed."""
     if duty and duty not in DUTIES:
         raise InputError("duty", "is not one Vornet knows")
-    now = in_force(connection, today)
+    now = to_change(connection, today)
     if {_key(r) for r in now["rows"]} == {_key(r) for r in rows}:
         raise InputError("limits", "nothing is changed")
     if not why.strip():
@@ -423,6 +429,7 @@ def save_precision(
 
     Raises InputError by field, or when nothing is changed. Everything is evaluated anew by a worker.
     """
+    queue.hold(connection, "limits")
     now, own, form = precision_rows(connection, today), [], {"mark": mark, **form}
     for row in now:
         figures = {n: _figure(form, f"{n}.{row.key}") for n in ("scale", "power", "constant", "floor")}

@@ -126,6 +126,7 @@ def save(
         raise InputError("why", "say why: whoever reads it in a year asks")
     if effective_from < today:
         raise InputError("effective_from", "rules hold from today on, or later")
+    queue.hold(connection, "rules")
     was = in_force(connection, today).rows
     rows, rules = proposed(connection, scope, place, given, today)
     place = "" if scope == "fleet" else place

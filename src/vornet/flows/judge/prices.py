@@ -11,6 +11,7 @@ from typing import Any
 from vornet.core.errors import FormErrors, InputError
 from vornet.core.prices import PRICES, Said, nearest
 from vornet.flows.house import fleets
+from vornet.store import queue
 from vornet.store.database import Connection, query
 
 #: more than any of these costs anywhere
@@ -82,6 +83,7 @@ def put(
     kept = {key: value for key, value in given.items() if value is not None}
     if errors:
         raise FormErrors(errors)
+    queue.hold(connection, "prices")
     was = in_force(connection, effective_from).rows.get((scope, place), {})
     if kept == was:
         raise InputError("prices", "are as they were: nothing was kept")
