@@ -8,7 +8,7 @@ from axe_playwright_python.sync_playwright import Axe
 from playwright.sync_api import Page, expect
 
 from conftest import EXAMPLES, HEADER, row
-from vornet.flows.house import people
+from vornet.flows.house import fleets, people
 
 pytestmark = pytest.mark.browser
 
@@ -34,8 +34,6 @@ def figure(page: Page, selector: str) -> float:
 
 def test_the_whole_job(page: Page, served, db, fleet_name):
     """Import register and results, read the trend, open the decision, log the next drain, watch headroom change."""
-    from vornet.flows.house import fleets
-
     fleets.find_or_make(db, fleet_name)
     login = f"whole{fleet_name.split()[2]}{fleet_name[-3:]}"
     people.add(db, fleet_name, login, "Whole Job", "right-and-long", "planner")
@@ -255,8 +253,6 @@ def test_without_a_session_pages_lead_to_sign_in_and_posts_need_the_token(served
 
 
 def test_another_fleets_compartment_is_not_there(served, db, planner, fleet_name):
-    from vornet.flows.house import fleets
-
     other = fleets.find_or_make(db, fleet_name)
     with db.fleet(other) as c:
         c.execute("INSERT INTO unit (fleet_id, name) VALUES (%s, 'secret')", [other])
@@ -300,3 +296,35 @@ def test_pages_fit_a_sheet_laid_across(signed_in: Page, served):
         tall = signed_in.evaluate("Math.max(0, ...[...document.querySelectorAll('main svg')].map((x) => x.getBoundingClientRect().height))")
         assert tall <= 560, (path, tall)
         signed_in.emulate_media(media="screen")
+
+
+@pytest.mark.parametrize(("dates", "week", "first", "written"), [("dots", "sat", "Sa", "07.01.2026"), ("", "mon", "Mo", "7 Jan 2026")])
+def test_the_calendar_behind_a_day_begins_its_week_as_its_reader_does(signed_in, served, db, fleet, dates, week, first, written):
+    """It fills the field as people write it, by mouse and by keys; what it cannot read it leaves as it was typed."""
+    page = signed_in
+    page.goto(served.url + "/me")
+    page.locator("select[name=date]").select_option(dates)
+    page.locator("select[name=week]").select_option(week)
+    page.locator("form[action='/me/writing'] button").click()
+    with db.fleet(fleets.find(db, fleet)) as c:
+        unit = c.execute("SELECT unit_id FROM unit").fetchone()["unit_id"]
+    page.goto(f"{served.url}/units/{unit}")
+    field = page.locator("form[action$='/meter'] input[data-day]")
+    field.fill("14 Jan 2026" if not dates else "14.01.2026")
+    box = field.bounding_box()
+    page.mouse.click(box["x"] + box["width"] - 12, box["y"] + box["height"] / 2)
+    expect(page.locator(".datepicker.active .dow").first).to_have_text(first)
+    expect(page.locator(".datepicker .view-switch")).to_have_text("January 2026")
+    page.locator(".datepicker-cell.day:not(.prev):not(.next)", has_text=re.compile("^7$")).click()
+    expect(field).to_have_value(written)
+    expect(page.locator(".datepicker")).to_have_count(0)
+    field.press("Alt+ArrowDown")
+    page.keyboard.press("ArrowDown")  # a week on
+    page.keyboard.press("Enter")
+    expect(field).to_have_value(written.replace("07", "14").replace("7 J", "14 J"))
+    field.fill("the day before")
+    field.press("Alt+ArrowDown")
+    expect(page.locator(".datepicker.active")).to_be_visible()
+    page.keyboard.press("Escape")
+    expect(page.locator(".datepicker")).to_have_count(0)
+    expect(field).to_have_value("the day before")

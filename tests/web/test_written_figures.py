@@ -17,6 +17,8 @@ from vornet.flows.house import fleets, people
 from vornet.flows.judge import evaluate, limits
 from vornet.flows.judge.settle import settling
 from vornet.flows.lab import held_rows, results
+from vornet.flows.plan import service
+from vornet.io.equipment import ServiceItem
 from vornet.web.app import create_app
 from vornet.words.en import AS_READ
 from vornet.words.say import say
@@ -216,3 +218,15 @@ def test_sentences_are_shown_with_their_reader_s_mark_and_kept_without():
         assert say(fact) == "Iron wears at 0.0152 mg/km since 12,000 km, usual 0.0101 ± 0.0010"
     finally:
         writes.reset(held)
+
+
+def test_a_plan_and_an_error_are_not_read_a_thousand_times_off(db, fleet, comma):
+    """'every 1,000 h' is one hour to whoever writes commas for points; a figure in a refusal is not grouped at all."""
+    fleet_id = fleets.find(db, fleet)
+    with settling(db, fleet_id, TODAY) as c:
+        service.put(c, fleet_id, ServiceItem(unit="MV Test", item="Belt", every_h=1000, first_h=12_500), "t")
+        unit = c.execute("SELECT unit_id FROM unit").fetchone()["unit_id"]
+    page = comma.client.get(f"/units/{unit}").text
+    assert "every 1.000 h, first at 12.500 h" in page and "1,000 h" not in page
+    refused = comma.send(f"/units/{unit}/meter", {"on": "14.01.2026", "meter": "10", "meter_no": "1"})
+    assert refused.status_code == 422 and re.search(r"it read 3\d{3} h", refused.text), refused.text[:2000]

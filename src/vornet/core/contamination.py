@@ -23,7 +23,7 @@ def scale_number(per_ml: float) -> int:
     for code, upper in enumerate(UPPER):
         if per_ml <= upper:
             return code
-    raise InputError("counts_per_ml", f"{per_ml:,.0f} per mL is above code 28, the last of the scale")
+    raise InputError("counts_per_ml", f"{per_ml:.0f} per mL is above code 28, the last of the scale")
 
 
 def cleanliness(counts: dict[str, float | None]) -> str:

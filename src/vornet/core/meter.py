@@ -48,11 +48,11 @@ def check(total: float, day: int, around: Iterable[Known], unit: str, field: str
     for known in around:
         days, gain, on = day - known.day, total - known.total, date.fromordinal(known.day)
         if days >= 0 and gain < -SLACK:
-            raise InputError(field, f"the meter goes back: it read {known.shown:,.0f} {unit} on {on}")
+            raise InputError(field, f"the meter goes back: it read {known.shown:.0f} {unit} on {on}")
         if days >= 0 and gain > MOST_PER_DAY[unit] * (days + 1):
-            raise InputError(field, f"{gain:,.0f} {unit} more in {days} days cannot be")
+            raise InputError(field, f"{gain:.0f} {unit} more in {days} days cannot be")
         if days < 0 and gain > SLACK:
-            raise InputError(field, f"ahead of the reading of {on}: {known.shown:,.0f} {unit}")
+            raise InputError(field, f"ahead of the reading of {on}: {known.shown:.0f} {unit}")
 
 
 def first_fall(totals: Sequence[float]) -> int | None:

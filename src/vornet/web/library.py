@@ -38,7 +38,7 @@ from vornet.web.pages import (
     today,
     visitor,
 )
-from vornet.words.writing import figure
+from vornet.words.writing import figure, marked
 
 router = APIRouter()
 LARGEST = 60_000_000
@@ -138,7 +138,7 @@ def _shown(change: many.Change, line: many.Line, value: Any, system: str) -> str
         shown = measures.shown(float(value), "volume", system)
         return f"{figure(shown, 1)} {measures.unit('volume', system)}"
     if isinstance(value, float):
-        return f"{value:,.6g}"
+        return marked(f"{value:,.6g}")
     return str(value)
 
 

@@ -45,7 +45,7 @@ from vornet.web.charts import ribbon
 from vornet.web.server import DIST
 from vornet.words.en import AS_READ
 from vornet.words.say import each, say
-from vornet.words.writing import day, figure, marked, read_day, short_day
+from vornet.words.writing import day, figure, marked, quantities, read_day, short_day
 
 #: fields of one form
 MOST_FIELDS = 20_000
@@ -157,8 +157,8 @@ def unit_of(context: Context, kind: str) -> str:
 
 @pass_context
 def said(context: Context, sentence: str | None) -> str:
-    """A stored sentence with its quantities in the fleet's units."""
-    return measures.said(sentence or "", context["measures"])
+    """A stored sentence with its quantities in the fleet's units, as its reader writes them."""
+    return quantities(measures.said(sentence or "", context["measures"]))
 
 
 @pass_context

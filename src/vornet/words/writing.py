@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from contextvars import ContextVar
 from dataclasses import dataclass
@@ -106,6 +107,20 @@ def marked(shown: str) -> str:
 
 
 _SWAPPED = str.maketrans(",.", ".,")
+_QUANTITY = re.compile(
+    r"(?<![\w.,])(?:\d{1,3}(?:,\d{3})+(?:\.\d+)?|\d+\.\d+)"
+    r"(?=[ \u202f\u00a0]?(?:%|°[CF]|(?:h|km|mi|L|mL|gal|qt|days?|mg/kg|ppm|mm²/s|N·m|lbf·ft|kPa|psi|bar|kg|g)(?![\w/])))"
+)
+
+
+def quantities(sentence: str) -> str:
+    """A kept sentence's quantities, written with points and grouped with commas, with its reader's mark; what has no unit stays.
+
+    >>> token = writes.set(Writes(mark=","))
+    >>> quantities("every 1,000 h or 900 days, part 12.345, 1,234.5 km"); writes.reset(token)
+    'every 1.000 h or 900 days, part 12.345, 1.234,5 km'
+    """
+    return _QUANTITY.sub(lambda m: m[0].translate(_SWAPPED), sentence) if writes.get().mark == "," else sentence
 
 
 def day_first() -> bool | None:

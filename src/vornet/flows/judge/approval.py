@@ -87,7 +87,7 @@ def check(row: dict[str, Any], decision: dict[str, Any], meter: float, why: str,
             "signature that it is none closes it first"
         )  # fmt: skip
     if days is not None and not 1 <= days <= MOST_DAYS:
-        raise InputError("days", f"lies outside 1 to {MOST_DAYS:,}")
+        raise InputError("days", f"lies outside 1 to {MOST_DAYS}")
     if not today <= start <= today + AHEAD:
         raise InputError("effective_from", "takes effect today or within the year to come")
     if meter != decision.get("proposed") and not why.strip():

@@ -79,7 +79,7 @@ def put(
         if key not in PRICES:
             errors[key] = "is not a price that is kept"
         elif value is not None and not (math.isfinite(value) and 0 <= value <= MOST):
-            errors[key] = f"lies outside 0 to {MOST:,.0f}"
+            errors[key] = f"lies outside 0 to {MOST:.0f}"
     kept = {key: value for key, value in given.items() if value is not None}
     if errors:
         raise FormErrors(errors)

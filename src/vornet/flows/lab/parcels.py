@@ -65,7 +65,7 @@ def draw(
         oil_id, batch = place["oil_id"], ""
         if meter is not None and place["filled_at"] is not None:
             if meter < place["filled_at"] - 0.05:
-                raise InputError("meter", f"is behind the last fill at {place['filled_at']:,.1f}: read it again")
+                raise InputError("meter", f"is behind the last fill at {place['filled_at']:.1f}: read it again")
             oil_hours = meter - place["filled_at"]
         added = connection.execute(query("jobs.topped_up_since"), {"compartment_id": compartment_id, "since": place["filled_on"]}).fetchone()
         topup = added["litres"] if added else None

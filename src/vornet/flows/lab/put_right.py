@@ -177,7 +177,7 @@ def _errors(connection: Connection, row: dict[str, Any], old: dict[str, Any], no
         query("board.drain_on_day"), {"compartment_id": row["compartment_id"], "on": now["on_day"]}
     ).fetchone()  # fmt: skip
     if same:
-        errors["on"] = f"a drain on {now['on_day']} is on record already, at {same['meter']:,.0f} {row['meter_unit']}"
+        errors["on"] = f"a drain on {now['on_day']} is on record already, at {same['meter']:.0f} {row['meter_unit']}"
     try:
         meters.check(connection, row["unit_id"], row["meter_no"], row["meter_unit"], now["meter"], now["on_day"])
     except InputError as error:

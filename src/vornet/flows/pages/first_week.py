@@ -9,6 +9,7 @@ from typing import Any
 from vornet.core.errors import InputError
 from vornet.flows.house.people import Visitor
 from vornet.store.database import Connection, query
+from vornet.words.writing import figure
 
 
 @dataclass(frozen=True)
@@ -43,7 +44,7 @@ STEPS: tuple[Step, ...] = (
 
 
 def _some(n: int, one: str, many: str = "") -> str:
-    return f"{n:,} {one if n == 1 else many or one + 's'}"
+    return f"{figure(n)} {one if n == 1 else many or one + 's'}"
 
 
 def guide(connection: Connection, who: Visitor) -> dict[str, Any]:
@@ -59,8 +60,8 @@ def guide(connection: Connection, who: Visitor) -> dict[str, Any]:
     words = {
         "units": f"{_some(row['units'], 'unit')}, {_some(row['compartments'], 'compartment')}{wait}",
         "depots": f"{_some(row['depots'], 'depot')} with hours",
-        "oils": f"{row['oils_known']:,} of {row['oils']:,} oils with figures", "people": _some(row["people"], "person", "people"),
-        "results": _some(row["samples"], "sample"), "verdict": f"{row['signed']:,} signed", "interval": f"{row['approved']:,} approved",
+        "oils": f"{figure(row['oils_known'])} of {figure(row['oils'])} oils with figures", "people": _some(row["people"], "person", "people"),
+        "results": _some(row["samples"], "sample"), "verdict": f"{figure(row['signed'])} signed", "interval": f"{figure(row['approved'])} approved",
     }  # fmt: skip
     steps = [{"step": s, "done": there[s.key] > 0, "said": words[s.key], "skipped": s.key in skipped, "may": who.may(s.right)} for s in STEPS]
     following = next((s["step"].key for s in steps if not s["done"] and not s["skipped"] and s["may"]), None)

@@ -245,8 +245,8 @@ def _meters_going_back(
                 before = total
             elif where and where not in bad:
                 bad.add(where)
-                side = f"after {before:,.0f}" if total < before else f"at {total:,.0f}, ahead of later readings"
-                problems.append(Problem(where, "meter", f"the meter goes back: {total:,.0f} on {date.fromordinal(day)} {side}"))
+                side = f"after {before:.0f}" if total < before else f"at {total:.0f}, ahead of later readings"
+                problems.append(Problem(where, "meter", f"the meter goes back: {total:.0f} on {date.fromordinal(day)} {side}"))
     return bad
 
 

@@ -133,7 +133,7 @@ def _oil_hours(row: dict[str, Any], on: date, meter: float) -> float | None:
         return None
     fill = meters.known(before, changes)
     if total < fill.total:
-        raise InputError("meter", f"below the last drain's {fill.shown:,.0f} {unit} on {before['on_day']}")
+        raise InputError("meter", f"below the last drain's {fill.shown:.0f} {unit} on {before['on_day']}")
     return total - fill.total
 
 
@@ -189,7 +189,7 @@ def _check(connection: Connection, row: dict[str, Any], drained: Drained, today:
     which = {"compartment_id": row["compartment_id"], "on": drained.on}
     same = connection.execute(query("board.drain_on_day"), which).fetchone()
     if same:
-        errors["on"] = f"a drain on {drained.on} is on record already, at {same['meter']:,.0f} {row['meter_unit']}"
+        errors["on"] = f"a drain on {drained.on} is on record already, at {same['meter']:.0f} {row['meter_unit']}"
     return errors, reasons
 
 

@@ -282,7 +282,7 @@ if (zones && zones.value === "UTC") {
   if ([...zones.options].some((o) => o.value === here)) zones.value = here;
 }
 
-// a day field reads what people write; the calendar behind its button only fills it in
+// a day field reads what people write; the calendar behind its button only fills it in, its weeks beginning as its reader's do
 const MONTHS = "Jan Feb Mar Apr May Jun Jul Aug Sep Oct Nov Dec".split(" ");
 function dayText(iso) {
   const [y, m, d] = iso.split("-");
@@ -294,26 +294,46 @@ document.addEventListener("dblclick", (event) => {
   if (field) pickDay(field);
 });
 document.addEventListener("keydown", (event) => {
-  if (event.altKey && event.key === "ArrowDown" && event.target.matches?.("input[data-day]")) pickDay(event.target);
+  if (event.altKey && event.key === "ArrowDown" && event.target.matches?.("input[data-day]")) { event.preventDefault(); pickDay(event.target); }
 });
 document.addEventListener("click", (event) => {
   const field = event.target.closest?.("input[data-day]");
   if (field && event.offsetX > field.clientWidth - 30) pickDay(field);
 });
+// what is written in a field, where it is written as the calendar would
+function writtenDay(text) {
+  const n = text.trim().split(/[-./ ]+/), style = document.body.dataset.dates;
+  const order = style === "iso" ? [0, 1, 2] : style === "month_first" ? [2, 0, 1] : [2, 1, 0];
+  if (n.length !== 3) return NaN;
+  const [y, m, d] = order.map((at) => (MONTHS.includes(n[at]) ? MONTHS.indexOf(n[at]) + 1 : Number(n[at])));
+  return y > 999 && m && d ? new Date(y, m - 1, d).getTime() : NaN;
+}
+const isoDay = (date) => `${date.getFullYear()}-${String(date.getMonth() + 1).padStart(2, "0")}-${String(date.getDate()).padStart(2, "0")}`;
+let calendar = null; // loaded when it is asked for
 function pickDay(field) {
-  const picker = document.createElement("input");
-  picker.type = "date";
-  picker.className = "day-picker";
-  picker.tabIndex = -1;
-  picker.setAttribute("aria-hidden", "true");
-  field.after(picker);
-  picker.addEventListener("change", () => {
-    if (picker.value) field.value = dayText(picker.value);
-    field.dispatchEvent(new Event("input", { bubbles: true }));
-    field.dispatchEvent(new Event("change", { bubbles: true }));
-    picker.remove();
+  const { calendar: address, week, today } = document.body.dataset;
+  calendar ||= new Promise((there, gone) => {
+    document.head.append(Object.assign(document.createElement("script"), { src: address, onload: there, onerror: gone }));
   });
-  picker.addEventListener("blur", () => picker.remove());
-  picker.showPicker?.();
+  calendar.then(() => {
+    if (field.datepicker) return;
+    const written = writtenDay(field.value), kept = field.value;
+    const open = new Datepicker(field, {
+      weekStart: (Number(week) + 1) % 7, prevArrow: "‹", nextArrow: "›", showOnFocus: false, showOnClick: false, updateOnBlur: false, autohide: true,
+      format: { toValue: writtenDay, toDisplay: (date) => dayText(isoDay(date)) },
+      defaultViewDate: written || writtenDay(dayText(today)),
+      beforeShowDay: (date) => (isoDay(date) === today ? { classes: "is-today" } : undefined),
+    });
+    field.value = kept; // what cannot be read stays as it was typed
+    const away = () => { field.removeEventListener("beforeinput", away); open.destroy(); };
+    field.addEventListener("beforeinput", away);
+    field.addEventListener("changeDate", () => {
+      field.dispatchEvent(new Event("input", { bubbles: true }));
+      field.dispatchEvent(new Event("change", { bubbles: true }));
+    });
+    field.addEventListener("hide", () => setTimeout(away), { once: true });
+    field.focus();
+    open.show();
+  }, () => { calendar = null; });
 }
 
