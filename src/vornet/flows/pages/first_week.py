@@ -61,7 +61,8 @@ def guide(connection: Connection, who: Visitor) -> dict[str, Any]:
         "units": f"{_some(row['units'], 'unit')}, {_some(row['compartments'], 'compartment')}{wait}",
         "depots": f"{_some(row['depots'], 'depot')} with hours",
         "oils": f"{figure(row['oils_known'])} of {figure(row['oils'])} oils with figures", "people": _some(row["people"], "person", "people"),
-        "results": _some(row["samples"], "sample"), "verdict": f"{figure(row['signed'])} signed", "interval": f"{figure(row['approved'])} approved",
+        "results": _some(row["samples"], "sample"), "verdict": f"{figure(row['signed'])} signed",
+        "interval": f"{figure(row['approved'])} approved",
     }  # fmt: skip
     steps = [{"step": s, "done": there[s.key] > 0, "said": words[s.key], "skipped": s.key in skipped, "may": who.may(s.right)} for s in STEPS]
     following = next((s["step"].key for s in steps if not s["done"] and not s["skipped"] and s["may"]), None)
