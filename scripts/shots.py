@@ -103,7 +103,6 @@ def main(only: list[str], out: Path = OUT) -> None:
         shoot(phone, "weeks-phone")
         phone.goto(f"{BASE}/jobs")
         phone.locator(".jobs a", has_text="GS Ostrelle 2").click()
-        phone.get_by_role("link", name="Go on").click()
         phone.wait_for_selector("#job-next")
         while phone.locator(".step:not([hidden])").get_attribute("data-step") != "looks":
             phone.locator("#job-next").click()
