@@ -246,6 +246,8 @@ def test_what_comes_round_by_itself_is_asked_for_by_the_queue(db):
     found = {task.task.name: task.cron for task in app.periodic_registry.periodic_tasks.values()}
     assert found == {queue.ASK_LABS: "* * * * * */30", queue.SETTLE: "*/1 * * * * 0", queue.TAKE_UP: "* * * * * */30",
                      queue.SEND: "*/1 * * * * 0", queue.BACKUP: "*/15 * * * * 0", queue.TELL: "* * * * * */20"}  # fmt: skip
+    by_the_clock = worker.app_of(worker.Works(db), ask_every_s=30).periodic_registry.periodic_tasks.values()
+    assert {t.task.name: t.cron for t in by_the_clock} == found | {queue.NEW_DAY: "*/5 * * * * 0"}
     assert worker.app_of(worker.Works(db, TODAY)).periodic_registry.periodic_tasks == {}
 
 

@@ -33,6 +33,7 @@ from vornet.store.queue import (
     JUDGE_END,
     JUDGE_SHARE,
     LEVEL,
+    NEW_DAY,
     SEND,
     SETTLE,
     TAKE_IN,
@@ -49,6 +50,8 @@ MOST_BEGUN = 2
 RETRY_S = 5
 #: what was touched so long ago and not settled was left by somebody who is gone, s; looked for every so often, s
 LEFT_AFTER_S, SETTLE_EVERY_S = 120.0, 60.0
+#: whether a new day has begun in a fleet is looked at so often, s
+NEW_DAY_EVERY_S = 300.0
 #: mail is written and sent so often, s
 SEND_EVERY_S = 60.0
 #: other programs are told so often, s
@@ -123,6 +126,10 @@ def app_of(works: Works, ask_every_s: float | None = None) -> procrastinate.App:
     def settle_what_was_left(timestamp: int) -> None:  # noqa: ARG001 - when it was to run
         settle_left(works.db, works.fixed_today)
 
+    @app.task(name=NEW_DAY)
+    def judge_as_of_today(timestamp: int) -> None:  # noqa: ARG001 - when it was to run
+        new_days(works.db, works.fixed_today)
+
     @app.task(name=SEND)
     def write_and_send_mail(timestamp: int) -> None:  # noqa: ARG001 - when it was to run
         mail.write_and_send(works.db, works.fixed_today, works.week_pdf, mail.server())
@@ -142,6 +149,8 @@ def app_of(works: Works, ask_every_s: float | None = None) -> procrastinate.App:
     if ask_every_s is not None:  # one at a time of each, however many workers
         app.periodic(cron=_cron(ask_every_s), queueing_lock=ASK_LABS, lock=ASK_LABS)(ask_labs)
         app.periodic(cron=_cron(SETTLE_EVERY_S), queueing_lock=SETTLE, lock=SETTLE)(settle_what_was_left)
+        if works.fixed_today is None:  # who lives in one day sees no other begin
+            app.periodic(cron=_cron(NEW_DAY_EVERY_S), queueing_lock=NEW_DAY, lock=NEW_DAY)(judge_as_of_today)
         app.periodic(cron=_cron(SEND_EVERY_S), queueing_lock=SEND, lock=SEND)(write_and_send_mail)
         app.periodic(cron=_cron(TELL_EVERY_S), queueing_lock=TELL, lock=TELL)(tell_webhooks)
         app.periodic(cron=_cron(BACKUP_EVERY_S), queueing_lock=BACKUP, lock=BACKUP)(write_backup)
@@ -169,6 +178,22 @@ def settle_left(db: Database, fixed_today: date | None = None) -> int:
         with db.fleet(row["fleet_id"]) as connection:
             settle(connection, row["fleet_id"], days.day_here(connection, fixed_today))
     return len(found)
+
+
+def new_days(db: Database, fixed_today: date | None = None) -> int:
+    """Put the judging of every fleet in which a new day has begun on the queue; how many. Oil ages by the calendar and by estimate, and
+    what was approved from a day on begins, though nobody records anything."""
+    with db.anyone() as connection:
+        found = connection.execute(query("people.fleets_by_day")).fetchall()
+    begun = 0
+    for row in found:
+        if row["judged_on"] is not None and row["judged_on"] >= (fixed_today or days.day_in(row["zone"])):
+            continue
+        with db.fleet(row["fleet_id"]) as connection:
+            if not queue.judging_all(connection, row["fleet_id"]):
+                queue.put_afresh(connection, row["fleet_id"])
+                begun += 1
+    return begun
 
 
 def ask_everyone(db: Database, fixed_today: date | None = None) -> None:

@@ -16,7 +16,7 @@ from vornet.store.database import Connection, query
 TAKE_IN, ASK_LABS, EVALUATE = "vornet:take_in", "vornet:ask_labs", "vornet:evaluate"
 JUDGE_ALL, JUDGE_SHARE, JUDGE_END = "vornet:judge_all", "vornet:judge_share", "vornet:judge_end"
 SETTLE, TAKE_UP = "vornet:settle", "vornet:take_up"
-LEVEL, SEND, BACKUP, TELL = "vornet:level", "vornet:send", "vornet:backup", "vornet:tell"
+LEVEL, SEND, BACKUP, TELL, NEW_DAY = "vornet:level", "vornet:send", "vornet:backup", "vornet:tell", "vornet:new_day"
 
 
 @dataclass(frozen=True)
@@ -71,6 +71,11 @@ def put_afresh(connection: Connection, fleet_id: int) -> None:
         task = _outside().configure_task(JUDGE_ALL, connection=connection, lock=f"evaluate {fleet_id}", queueing_lock=lock)
         with contextlib.suppress(AlreadyEnqueued), connection.transaction():
             task.defer(fleet_id=fleet_id)
+
+
+def judging_all(connection: Connection, fleet_id: int) -> bool:
+    """Whether the judging of a whole fleet is on the queue, or begun."""
+    return connection.execute(query("queue.judging_all"), {"task": JUDGE_ALL, "fleet_id": fleet_id}).fetchone() is not None
 
 
 def put_shares(connection: Connection, fleet_id: int, run: str, shares: Iterable[int]) -> None:

@@ -44,6 +44,7 @@ def begin(connection: Connection, fleet_id: int, today: date) -> None:
     connection.execute(query("history.drop_shares"))
     for share, names in families.items():
         connection.execute(query("history.put_share"), {"fleet_id": fleet_id, "run": run, "share": share, "families": names})
+    connection.execute(query("history.judged_on"), {"today": today})
     queue.put_shares(connection, fleet_id, run, sorted(families, key=lambda share: -sizes[share]))  # the longest first
 
 

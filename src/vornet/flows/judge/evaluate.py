@@ -195,6 +195,8 @@ def evaluate_within(
             kept = {"fleet_id": fleet_id, "part": "learned", "families": [], "digest": poured}
             connection.execute(query("history.put_digest"), kept)
     connection.execute(query("history.rank"), {"only": written})
+    if written is None:
+        connection.execute(query("history.judged_on"), {"today": today})
     on_hold = int((~loaded.history.samples.usable).sum())
     return {
         "compartments": len(loaded.compartment_ids), "samples": len(loaded.sample_ids), "held": on_hold, "set_aside": left_out.settle(),

@@ -104,8 +104,8 @@ SELECT count(*) FILTER (WHERE in_service) AS all, count(*) FILTER (WHERE laid_up
        count(*) FILTER (WHERE in_service AND held_word = 'back') AS back, count(*) FILTER (WHERE in_service AND on_trial) AS trial,
        count(*) FILTER (WHERE in_service AND (outcome = 'lengthen')) AS lengthen, count(*) FILTER (WHERE in_service AND (outcome = 'shorten')) AS shorten,
        count(*) FILTER (WHERE in_service AND (outcome = 'hold')) AS hold, count(*) FILTER (WHERE in_service AND (outcome = 'not_enough')) AS not_enough,
-       max(as_of) AS as_of
-FROM (SELECT EXISTS (SELECT 1 FROM trial t WHERE t.fleet_id = s.fleet_id AND t.compartment_id = s.compartment_id AND t.state = 'running') AS on_trial,
+       min(as_of) FILTER (WHERE in_service AND NOT left_out) AS as_of
+FROM (SELECT EXISTS (SELECT 1 FROM set_aside a WHERE a.fleet_id = s.fleet_id AND a.compartment_id = s.compartment_id) AS left_out, EXISTS (SELECT 1 FROM trial t WHERE t.fleet_id = s.fleet_id AND t.compartment_id = s.compartment_id AND t.state = 'running') AS on_trial,
              s.held_word, s.to_due, s.open_faults, s.last_proposed, s.urgency, s.held, s.outcome, s.as_of, headroom_now(s.urgency, s.open_faults, s.headroom, s.headroom_as_is) AS now_left, u.state = 'in_service' AS in_service, u.state = 'laid_up' AS laid_up
       FROM standing s JOIN compartment c ON c.fleet_id = s.fleet_id AND c.compartment_id = s.compartment_id
       JOIN unit u ON u.fleet_id = c.fleet_id AND u.unit_id = c.unit_id) s

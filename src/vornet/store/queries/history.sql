@@ -182,6 +182,9 @@ SELECT pg_advisory_xact_lock(hashtext('judging ' || x.place), hashtext(current_s
 FROM (SELECT DISTINCT abs(hashtext(family) %% 32) AS place FROM compartment
       WHERE %(compartments)s::bigint[] IS NULL OR compartment_id = ANY(%(compartments)s) ORDER BY place OFFSET 0) x
 
+-- :judged_on  the whole fleet was judged as of a day
+UPDATE fleet SET judged_on = %(today)s WHERE fleet_id = nullif(current_setting('vornet.fleet_id', true), '')::integer
+
 -- :put_digest  what a family was last worked from
 INSERT INTO evaluated (fleet_id, part, families, digest) VALUES (%(fleet_id)s, %(part)s, %(families)s, %(digest)s)
 ON CONFLICT (fleet_id, part) DO UPDATE SET families = excluded.families, digest = excluded.digest

@@ -192,6 +192,9 @@ SELECT array_agg(DISTINCT who) AS who, array_agg(DISTINCT what) AS what FROM aud
 -- :fleets_left_touched  asked before a fleet is known: where something was touched and whoever was to settle it is gone
 SELECT fleet_id FROM fleets_left_touched(%(after_s)s)
 
+-- :fleets_by_day  asked before a fleet is known: where anything is to be judged, in what zone, and as of which day it last was
+SELECT fleet_id, zone, judged_on FROM fleets_by_day()
+
 -- :fleets_with_labs  asked before a fleet is known
 SELECT fleet_id FROM fleets_with_labs()
 

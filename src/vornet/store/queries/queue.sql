@@ -18,6 +18,9 @@ SELECT count(*) AS n FROM compartment
 -- until this transaction ends, or what it recorded would be judged by nobody
 SELECT 1 FROM procrastinate_jobs WHERE queueing_lock = %(lock)s AND status = 'todo' FOR UPDATE
 
+-- :judging_all  the whole fleet's judging is on the queue, or begun
+SELECT 1 FROM procrastinate_jobs WHERE task_name = %(task)s AND (args ->> 'fleet_id')::integer = %(fleet_id)s AND status IN ('todo', 'doing') LIMIT 1
+
 -- :hold  one at a time at something, to the end of the transaction
 SELECT pg_advisory_xact_lock(hashtext(%(what)s), hashtext(current_setting('vornet.fleet_id', true)))
 
