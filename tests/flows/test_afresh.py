@@ -3,7 +3,9 @@
 import json
 import re
 from concurrent.futures import ThreadPoolExecutor
+from zlib import crc32
 
+import psycopg
 import pytest
 
 from conftest import TODAY, fresh_database
@@ -163,3 +165,16 @@ def test_two_who_judge_the_same_at_a_time_do_not_stop_each_other(db, large):
     waiting(db, fleet_id)
     evaluate.evaluate(db, name, TODAY, afresh=True)
     assert written(db, fleet_id)["evaluation"] == whole["evaluation"]
+
+
+def test_shares_do_not_wait_for_one_another_and_the_same_families_do(db, large):
+    _, fleet_id = large
+    families = [f"family {i}" for i in range(200)]
+    shares = [[f for f in families if crc32(f.encode()) % afresh.SHARES == s] for s in range(afresh.SHARES)]
+    with db.fleet(fleet_id) as one, db.fleet(fleet_id) as other:
+        evaluate.hold_families(one, shares[0])
+        other.execute("SET LOCAL lock_timeout = '300ms'")
+        for share in shares[1:]:
+            evaluate.hold_families(other, share)
+        with pytest.raises(psycopg.errors.LockNotAvailable), other.transaction():
+            evaluate.hold_families(other, shares[0][:1])

@@ -20,11 +20,12 @@ from vornet.store.database import Connection, query
 
 #: shares that a fleet is judged in, where it is too large for one; parts in which its units' days follow
 SHARES, ENDS = 8, 4
+assert evaluate.GROUPS % SHARES == 0, "shares would wait for one another"
 
 
 def begin(connection: Connection, fleet_id: int, today: date) -> None:
     """Screen the fleet and put its shares on the queue; a fleet of one share is judged at once."""
-    connection.execute(query("history.hold_families"), {"compartments": None})
+    evaluate.hold_families(connection, None)
     loaded = load(connection, today)
     if len(loaded.sample_ids) <= evaluate.AT_ONCE:
         evaluate.evaluate_within(connection, fleet_id, today)
@@ -63,7 +64,7 @@ def judge_share(connection: Connection, fleet_id: int, run: str, share: int, tod
 
 
 def _judge(connection: Connection, fleet_id: int, ids: list[int], families: list[str], today: date) -> None:
-    connection.execute(query("history.hold_families"), {"compartments": ids})
+    evaluate.hold_families(connection, families)
     loaded = without_held(connection, load(connection, today, ids))
     left_out = aside.Aside(connection, fleet_id, loaded, ids)
     mine = set(ids)

@@ -37,6 +37,8 @@ from vornet.store.database import Connection, Database, as_json, query
 Progress = Callable[[str], None]
 #: samples judged at one go
 AT_ONCE = 8_000
+#: groups of families that are held at once by whoever judges one of them; a multiple of the shares of a large fleet
+GROUPS = 32
 
 
 @dataclass(frozen=True)
@@ -121,6 +123,13 @@ def evaluate(
         return evaluate_within(connection, fleet_id, today, compartments, progress, afresh)
 
 
+def hold_families(connection: Connection, families: Sequence[str] | None) -> None:
+    """One at a time judges some families, or all (None), to the end of the transaction: whoever comes second reads what the first was
+    given and wrote. In groups that the shares of a large fleet do not have in common, so that these are judged side by side."""
+    places = range(GROUPS) if families is None else sorted({crc32(name.encode()) % GROUPS for name in families})
+    connection.execute(query("history.hold_families"), {"places": list(places)})
+
+
 def healthy(loaded: Loaded, charges: Charges, signed: dict[int, int]) -> np.ndarray:
     """Which samples say what is usual, shape (N,)."""
     samples = loaded.history.samples
@@ -146,7 +155,8 @@ def evaluate_within(
         rows = connection.execute(query("history.family_mates"), {"compartments": written}).fetchall()
         mates = [r["compartment_id"] for r in rows]
     progress("reading")
-    connection.execute(query("history.hold_families"), {"compartments": written})
+    hold_families(connection, None if written is None else [
+        r["family"] for r in connection.execute(query("history.families_of"), {"compartments": written}).fetchall()])  # fmt: skip
     loaded = load(connection, today, mates)
     if not len(loaded.compartment_ids):
         return {"compartments": 0, "samples": 0, "held": 0, "set_aside": []}

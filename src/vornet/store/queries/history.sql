@@ -176,11 +176,12 @@ SELECT part, digest FROM evaluated
 -- :logs  the newest of what is poured and read
 SELECT (SELECT max(drain_id) FROM drain) AS drain, (SELECT max(top_up_id) FROM top_up) AS top_up
 
--- :hold_families  one at a time judges the families of some compartments, or all, to the end of the transaction: whoever comes second reads
--- what the first was given and wrote. In 32 groups, each in its turn, so that nobody waits in a circle.
+-- :hold_families  groups of families, each in its turn, so that nobody waits in a circle; to the end of the transaction
 SELECT pg_advisory_xact_lock(hashtext('judging ' || x.place), hashtext(current_setting('vornet.fleet_id', true)))
-FROM (SELECT DISTINCT abs(hashtext(family) %% 32) AS place FROM compartment
-      WHERE %(compartments)s::bigint[] IS NULL OR compartment_id = ANY(%(compartments)s) ORDER BY place OFFSET 0) x
+FROM (SELECT place FROM unnest(%(places)s::integer[]) place ORDER BY place OFFSET 0) x
+
+-- :families_of  of some compartments
+SELECT DISTINCT family FROM compartment WHERE compartment_id = ANY(%(compartments)s)
 
 -- :judged_on  the whole fleet was judged as of a day
 UPDATE fleet SET judged_on = %(today)s WHERE fleet_id = nullif(current_setting('vornet.fleet_id', true), '')::integer
