@@ -5,11 +5,12 @@ from datetime import UTC, date, datetime, timedelta
 
 import pytest
 
-from conftest import TODAY, fresh_database
+from conftest import HEADER, TODAY, fresh_database, row
 from vornet.flows import worker
 from vornet.flows.house import days, fleets
 from vornet.flows.judge import evaluate
 from vornet.flows.judge.settle import settling
+from vornet.flows.lab import results
 from vornet.flows.pages import board
 from vornet.flows.register import units
 from vornet.store import queue
@@ -62,6 +63,19 @@ def test_oil_that_ages_by_estimate_grows_old_by_itself(db, by_estimate):
         assert board.board(c, "all", "", "", 1, TODAY + timedelta(days=60))["counts"]["as_of"] == TODAY + timedelta(days=60)
     assert not waiting(db, by_estimate)
     assert worker.new_days(db, TODAY + timedelta(days=60)) == 0  # once a day
+
+
+def test_days_on_which_nothing_is_drawn_leave_no_baselines_behind(db, fleet):
+    """Two samples more than ten: a baseline is told; a week of days says it once."""
+    rows = [row(f"B{i}", f"2025-0{1 + i // 4}-{10 + i % 4}", 1000 + 20 * i, 20 + 20 * i, drained=False) for i in range(12)]
+    results.load(db, ("\n".join([HEADER, *rows]) + "\n").encode(), fleet=fleet, name="b.csv", by="t")
+    fleet_id = fleets.find(db, fleet)
+    evaluate.evaluate(db, fleet, TODAY)
+    for later in range(1, 4):
+        a_day_begins(db, TODAY + timedelta(days=later))
+    with db.fleet(fleet_id) as c:
+        found = c.execute("SELECT measurand, count(*) AS n, min(as_of) AS first FROM baseline GROUP BY measurand").fetchall()
+    assert found and {(r["n"], r["first"]) for r in found} == {(1, TODAY)}
 
 
 def test_a_shorter_interval_approved_from_a_day_on_is_in_force_on_that_day(db, fleet):

@@ -407,11 +407,13 @@ def _oil_life(charges: Charges, rows: range, on_oil: float, decision: Decision, 
 
 
 def _write_baselines(connection: Connection, fleet_id: int, worked: Worked, today: date, usual: np.ndarray) -> None:
-    """Family mean and spread of each measurand over healthy history, as of today."""
+    """Family mean and spread of each measurand over healthy history, as of today; what is as it was keeps its day."""
     loaded, samples = worked.loaded, worked.loaded.history.samples
     usual = usual & (worked.judgement.proposed != NONE)
     family = loaded.history.compartments.family[samples.comp]
     count = len(loaded.families)
+    kept = connection.execute(query("history.latest_baselines"), {"families": loaded.families, "today": today}).fetchall()
+    stands = {(r["family"], r["measurand"]): (r["n"], r["mean"], r["sd"]) for r in kept}
     rows = []
     for m in range(COUNT):
         x = samples.values[:, m]
@@ -424,9 +426,12 @@ def _write_baselines(connection: Connection, fleet_id: int, worked: Worked, toda
             spread = np.bincount(family[at], (x[at] - mean[family[at]]) ** 2, count)
             sd = np.sqrt(spread / (n - 1))
         for f in np.flatnonzero(n >= 10):
-            rows.append({
-                "fleet_id": fleet_id, "family": loaded.families[f], "measurand": KEYS[m], "as_of": today,
-                "n": int(n[f]), "mean": float(mean[f]), "sd": float(sd[f]),
-            })  # fmt: skip
+            now = int(n[f]), float(mean[f]), float(sd[f])
+            was = stands.get((loaded.families[f], KEYS[m]))
+            if was is None or was[0] != now[0] or not all(math.isclose(a, b, rel_tol=1e-12) for a, b in zip(was[1:], now[1:], strict=True)):
+                rows.append({
+                    "fleet_id": fleet_id, "family": loaded.families[f], "measurand": KEYS[m], "as_of": today,
+                    "n": now[0], "mean": now[1], "sd": now[2],
+                })  # fmt: skip
     with connection.cursor() as cursor:
         cursor.executemany(query("history.put_baseline"), rows)

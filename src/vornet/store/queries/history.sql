@@ -266,6 +266,10 @@ FROM (SELECT x.compartment_id, CASE
       WHERE %(only)s::bigint[] IS NULL OR x.compartment_id = ANY(%(only)s)) n
 WHERE s.compartment_id = n.compartment_id AND s.urgency <> n.urgency
 
+-- :latest_baselines  of some families, the last ones up to a day
+SELECT DISTINCT ON (family, measurand) family, measurand, n, mean, sd FROM baseline
+WHERE family = ANY(%(families)s) AND as_of <= %(today)s ORDER BY family, measurand, as_of DESC
+
 -- :put_baseline  family mean and spread as of a day
 INSERT INTO baseline (fleet_id, family, measurand, as_of, n, mean, sd)
 VALUES (%(fleet_id)s, %(family)s, %(measurand)s, %(as_of)s, %(n)s, %(mean)s, %(sd)s)
