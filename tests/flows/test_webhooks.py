@@ -11,13 +11,22 @@ import httpx
 import pytest
 from fastapi.testclient import TestClient
 
-from conftest import HEADER, TODAY, row
+from conftest import HEADER, TODAY, fresh_database, row
 from vornet.core.errors import InputError
 from vornet.flows.house import fleets
 from vornet.flows.judge import evaluate
 from vornet.flows.lab import results
 from vornet.flows.weeks import webhooks
+from vornet.store.database import Database
 from vornet.web.app import create_app
+
+
+@pytest.fixture(scope="module")
+def db(worker_id):
+    """A database of its own: a worker of another test would tell what is told here."""
+    database = Database(fresh_database(f"webhooks_{worker_id}"), size=6)
+    yield database
+    database.close()
 
 
 @pytest.fixture
