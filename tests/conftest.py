@@ -26,7 +26,7 @@ from playwright.sync_api import expect
 
 from vornet.flows import worker
 from vornet.flows.house import fleets, passwords, people
-from vornet.flows.judge import evaluate, prices
+from vornet.flows.judge import approval, evaluate, prices, trials
 from vornet.flows.lab import results
 from vornet.flows.register import register
 from vornet.store import cluster
@@ -181,6 +181,18 @@ def set_prices(
         prices.set_currency(c, fleet_id, "t", currency)
         prices.put(c, fleet_id, "t", "fleet", "", TODAY, given)
     return fleet_id
+
+
+def approve_seen(connection, fleet_id, compartment_id, meter, why, by, today, *, rests_on=None, **more):
+    """Approve on what stands now, as somebody does who has the page open; ``rests_on`` where it is an older page."""
+    seen = approval.asked(connection, compartment_id, today).stamp if rests_on is None else rests_on
+    approval.approve(connection, fleet_id, compartment_id, meter, why, by, today, rests_on=seen, **more)
+
+
+def start_seen(connection, fleet_id, compartment_id, length, why, by, today, *, rests_on=None, **more):
+    """Begin a trial on what stands now."""
+    seen = approval.asked(connection, compartment_id, today).stamp if rests_on is None else rests_on
+    return trials.start(connection, fleet_id, compartment_id, length, why, by, today, rests_on=seen, **more)
 
 
 @pytest.fixture

@@ -74,7 +74,10 @@ def test_a_school_that_rules_is_never_gone_beyond_and_pulls_back_at_once():
     assert (back.outcome, back.proposed) == (SHORTEN, 400.0)
     assert "house rule" in reason(back)
     silent = decided(case(answer(safe=900.0), policy=ruled, schools={"house_rule": None}))
-    assert silent.proposed == decided(case(answer(safe=900.0))).proposed  # a school that says nothing holds nobody up
+    assert (silent.outcome, silent.proposed) == (HOLD, 500.0)  # a rule whose figure nobody knows is no leave to go on
+    assert reason(silent) == "The policy never goes beyond the house rule, and none is on record"
+    shorter = decided(case(answer(safe=400.0), policy=ruled, schools={"house_rule": None}))
+    assert (shorter.outcome, shorter.proposed) == (SHORTEN, 400.0)  # and keeps nobody from a shorter one
     lower = decided(case(answer(safe=450.0), policy=ruled, schools={"house_rule": 480.0}))
     assert lower.proposed <= 450.0  # and never flatters what the oil says
 

@@ -10,7 +10,7 @@ import pytest
 
 from conftest import TODAY, fresh_database
 from vornet.flows.house import fleets
-from vornet.flows.judge import afresh, evaluate, limits
+from vornet.flows.judge import afresh, evaluate, limits, turns
 from vornet.flows.judge.settle import settling
 from vornet.flows.lab import results
 from vornet.flows.register import register
@@ -172,9 +172,9 @@ def test_shares_do_not_wait_for_one_another_and_the_same_families_do(db, large):
     families = [f"family {i}" for i in range(200)]
     shares = [[f for f in families if crc32(f.encode()) % afresh.SHARES == s] for s in range(afresh.SHARES)]
     with db.fleet(fleet_id) as one, db.fleet(fleet_id) as other:
-        evaluate.hold_families(one, shares[0])
+        turns.hold_families(one, shares[0])
         other.execute("SET LOCAL lock_timeout = '300ms'")
         for share in shares[1:]:
-            evaluate.hold_families(other, share)
+            turns.hold_families(other, share)
         with pytest.raises(psycopg.errors.LockNotAvailable), other.transaction():
-            evaluate.hold_families(other, shares[0][:1])
+            turns.hold_families(other, shares[0][:1])

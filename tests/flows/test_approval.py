@@ -2,16 +2,16 @@
 
 import json
 import re
-from datetime import timedelta
+from datetime import date, timedelta
 
 import pytest
 from fastapi.testclient import TestClient
 
-from conftest import HEADER, TODAY, row, small_register
+from conftest import HEADER, TODAY, approve_seen, row, small_register
 from vornet.core.errors import FormErrors, InputError
 from vornet.core.prices import Said, drain_cost
 from vornet.flows.house import fleets, people
-from vornet.flows.judge import approval, evaluate, prices
+from vornet.flows.judge import approval, evaluate, in_force, prices
 from vornet.flows.judge.settle import settling
 from vornet.flows.lab import results
 from vornet.flows.pages import compartment, interval
@@ -28,7 +28,7 @@ def place(db, fleet):
 
 def approve(db, place, meter, why="", **more):
     with settling(db, place[0], TODAY) as c:
-        approval.approve(c, place[0], place[1], meter, why, "A Planner", TODAY, **more)
+        approve_seen(c, place[0], place[1], meter, why, "A Planner", TODAY, **more)
 
 
 def standing(db, place):
@@ -158,12 +158,10 @@ def test_the_oil_in_use_has_a_cap_of_its_own(db, fleet, place):
 
 
 def approved_before(db, place, on, meter):
-    with db.as_owner() as c:
-        c.execute(
-            "INSERT INTO drain_interval (fleet_id, compartment_id, effective_from, meter, origin, approved_by) VALUES (%s, %s, %s, %s, "
-            "'approved', 'A Planner')",
-            (place[0], place[1], on, meter),
-        )
+    day = date.fromisoformat(on)
+    with db.fleet(place[0]) as c:
+        said = in_force.Statement(compartment_id=place[1], on=day, origin="approved", by="A Planner", length=meter)
+        in_force.say(c, place[0], [said], day)
     name = next(n for n in fleets.names(db) if fleets.find(db, n) == place[0])
     evaluate.evaluate(db, name, TODAY, afresh=True)
 

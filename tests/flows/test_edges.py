@@ -10,12 +10,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import HEADER, TODAY
+from conftest import HEADER, TODAY, approve_seen
 from vornet.core.errors import FormErrors, InputError
 from vornet.core.measurands import INDEX
 from vornet.core.meter import longest_rising
 from vornet.flows.house import fleets, people
-from vornet.flows.judge import approval, evaluate
+from vornet.flows.judge import evaluate
 from vornet.flows.judge.settle import settling
 from vornet.flows.register import register
 from vornet.flows.work import drain
@@ -189,8 +189,9 @@ def test_an_interval_beyond_the_cap_is_refused(db, fleet, served):
     client = httpx.Client(base_url=served.url, timeout=30)
     client.post("/sign-in", data={"login": login, "password": "right-and-long"})
     i, _ = place(db, fleet)
-    csrf = client.get(f"/compartments/{i}/drain").text.split('name="csrf" value="')[1].split('"')[0]
-    answer = client.post(f"/compartments/{i}/interval", data={"csrf": csrf, "interval": "1200", "why": "x"})
+    page = client.get(f"/compartments/{i}/interval").text
+    csrf, seen = (page.split(f'name="{name}" value="')[1].split('"')[0] for name in ("csrf", "seen"))
+    answer = client.post(f"/compartments/{i}/interval", data={"csrf": csrf, "interval": "1200", "why": "x", "seen": seen})
     assert answer.status_code == 422
     assert "cap of 1000" in answer.text
 
@@ -201,7 +202,7 @@ def test_an_approved_interval_survives_the_same_register_again(db, fleet):
     i, _ = place(db, fleet)
     fleet_id = fleets.find(db, fleet)
     with settling(db, fleet_id, TODAY) as connection:
-        approval.approve(connection, fleet_id, i, 625, "", "Planner", TODAY)
+        approve_seen(connection, fleet_id, i, 625, "", "Planner", TODAY)
     register.load(db, json.dumps(small_register(fleet)).encode(), by="t", today=TODAY)
     evaluate.evaluate(db, fleet, TODAY)
     assert place(db, fleet)[1]["interval_meter"] == 625

@@ -9,9 +9,9 @@ import pytest
 from fastapi.testclient import TestClient
 from typer.testing import CliRunner
 
-from conftest import HEADER, TODAY, healthy_rows, row, small_register
+from conftest import HEADER, TODAY, approve_seen, healthy_rows, row, small_register
 from vornet.flows.house import fleets, people
-from vornet.flows.judge import afresh, approval, aside, evaluate, fleet_history, holds, judgements, verdicts
+from vornet.flows.judge import afresh, aside, evaluate, fleet_history, holds, in_force, judgements, verdicts
 from vornet.flows.judge.settle import settling
 from vornet.flows.lab import results
 from vornet.flows.pages import board, compartment
@@ -239,7 +239,7 @@ def test_an_approved_interval_falls_back_when_another_oil_is_poured(db, fleet):
     assert judgements.intervals(db, fleet)[0]["outcome"] == "lengthen"
     with settling(db, fleet_id, TODAY) as c:
         i = c.execute("SELECT compartment_id FROM compartment").fetchone()["compartment_id"]
-        approval.approve(c, fleet_id, i, 625, "as proposed, rounded", "P", TODAY)
+        approve_seen(c, fleet_id, i, 625, "as proposed, rounded", "P", TODAY)
     later = TODAY + timedelta(days=20)
     document = {
         "fleet": fleet, "oils": [{"name": "Other 10W-40", "bn": 9, "an": 2, "oxidation": 8, "nitration": 5, "v100": 14.2, "cap_h": 450}],
@@ -249,8 +249,14 @@ def test_an_approved_interval_falls_back_when_another_oil_is_poured(db, fleet):
     register.load(db, json.dumps(document).encode(), by="test", today=later)
     evaluate.evaluate(db, fleet, later)
     found = judgements.intervals(db, fleet)[0]
-    assert (found["outcome"], found["proposed_h"], found["charges"]) == ("shorten", 450, 0)
-    assert any(g["key"] == "oil_change" and g["bites"] for g in found["guards"])
+    assert (found["current_h"], found["outcome"], found["proposed_h"], found["charges"]) == (500, "shorten", 450, 0)
+    with db.fleet(fleet_id) as c:
+        course = [r for r in in_force.course(c, i) if r["fact"] == "length"]
+    assert [(r["value"], r["state"], r["why"]) for r in course] == [
+        (500, "stood", "later"),
+        (625, "stood", "oil_change"),
+        (500, "stands", ""),
+    ]
     out = dump.dump(db, fleet, later)
     assert next(o for o in out["oils"] if o["name"] == "Other 10W-40")["cap_h"] == 450  # and it comes back out
 

@@ -6,10 +6,9 @@ from dataclasses import asdict
 
 import pytest
 
-from conftest import HEADER, TODAY, row, small_register
+from conftest import HEADER, TODAY, approve_seen, row, small_register
 from vornet.core.errors import FormErrors, InputError
 from vornet.flows.house import fleets, people, tokens
-from vornet.flows.judge import approval
 from vornet.flows.lab import results
 from vornet.flows.pages import board
 from vornet.flows.register import doubts, dump, many, oils, register, templates, units
@@ -215,7 +214,7 @@ def test_anything_is_found_by_a_part_of_its_name(open_fleet, typed, kinds):
 def test_an_interval_of_one_s_own_needs_a_figure_and_a_reason(open_fleet, place, meter, why, field):
     fleet_id, _, engine, _ = place
     with pytest.raises(InputError) as refused:
-        approval.approve(open_fleet, fleet_id, engine, meter, why, "A", TODAY)
+        approve_seen(open_fleet, fleet_id, engine, meter, why, "A", TODAY)
     assert refused.value.field == field
 
 

@@ -8,7 +8,7 @@ import pytest
 from conftest import HEADER, TODAY, fresh_database, row
 from vornet.flows import worker
 from vornet.flows.house import days, fleets
-from vornet.flows.judge import evaluate
+from vornet.flows.judge import evaluate, in_force
 from vornet.flows.judge.settle import settling
 from vornet.flows.lab import results
 from vornet.flows.pages import board
@@ -83,11 +83,9 @@ def test_a_shorter_interval_approved_from_a_day_on_is_in_force_on_that_day(db, f
     evaluate.evaluate(db, fleet, TODAY)
     before = stands(db, fleet_id)
     with db.fleet(fleet_id) as c:
-        c.execute(
-            "INSERT INTO drain_interval (fleet_id, compartment_id, meter, days, origin, approved_by, effective_from) "
-            "SELECT fleet_id, compartment_id, 200, NULL, 'approved', 't', %s FROM compartment",
-            [TODAY + timedelta(days=5)],
-        )
+        place = c.execute("SELECT compartment_id FROM compartment").fetchone()["compartment_id"]
+        said = in_force.Statement(compartment_id=place, on=TODAY + timedelta(days=5), origin="approved", by="t", length=200)
+        in_force.say(c, fleet_id, [said], TODAY)
     for later, interval in ((4, before["interval_meter"]), (5, 200)):
         a_day_begins(db, TODAY + timedelta(days=later))
         assert stands(db, fleet_id)["interval_meter"] == interval, later

@@ -6,7 +6,7 @@ from datetime import timedelta
 import openpyxl
 import pytest
 
-from conftest import TODAY, set_prices
+from conftest import TODAY, approve_seen, set_prices, start_seen
 from vornet.core.errors import InputError
 from vornet.flows.judge import approval, trials
 from vornet.flows.judge.settle import settling
@@ -29,7 +29,7 @@ def reported(db, place, since=TODAY, until=TODAY):
 def test_a_decision_with_who_why_evidence_saving_and_whether_it_held(db, fleet, place):
     assert reported(db, place)["moved"] == []
     with settling(db, place[0], TODAY) as c:
-        approval.approve(c, place[0], place[1], 600, "half its reserve is left", "A Planner", TODAY)
+        approve_seen(c, place[0], place[1], 600, "half its reserve is left", "A Planner", TODAY)
     found = reported(db, place)
     [m] = found["moved"]
     assert (m["from"], m["meter"], m["approved_by"], m["why"], m["proposed"]) == (500, 600, "A Planner", "half its reserve is left", 625)
@@ -52,7 +52,7 @@ def _act(found, hours):
 
 def test_an_adopted_trial_counts_from_what_ran_before_it(db, fleet, place):
     with settling(db, place[0], TODAY) as c:
-        trial_id = trials.start(c, place[0], place[1], 600, "", "A Planner", TODAY)
+        trial_id = start_seen(c, place[0], place[1], 600, "", "A Planner", TODAY)
     with settling(db, place[0], TODAY) as c:
         c.execute("UPDATE trial SET progress = jsonb_set(progress, '{word}', '\"ripe\"') WHERE trial_id = %s", (trial_id,))
         trials.adopt(c, place[0], trial_id, "", "A Planner", TODAY)
@@ -63,7 +63,7 @@ def test_an_adopted_trial_counts_from_what_ran_before_it(db, fleet, place):
 
 def test_the_workbook_holds_the_same(db, fleet, place):
     with settling(db, place[0], TODAY) as c:
-        approval.approve(c, place[0], place[1], 600, "=1+1", "A Planner", TODAY)
+        approve_seen(c, place[0], place[1], 600, "=1+1", "A Planner", TODAY)
     book = openpyxl.load_workbook(io.BytesIO(tables.as_xlsx(period.sheets(reported(db, place)))))
     assert book.sheetnames == ["decisions", "trials", "not followed", "sums"]
     head, first = list(book["decisions"].iter_rows(values_only=True))[:2]
@@ -89,7 +89,7 @@ def test_a_proposal_not_followed_keeps_its_reason_until_something_else_is_propos
         assert shown["declined"]["why"] == "the yard is shut all summer"
         assert [d["by"] for d in period.report(c, TODAY, TODAY, TODAY)["declined"]] == ["A Planner"]
     with settling(db, place[0], TODAY) as c:
-        approval.approve(c, place[0], place[1], 550, "a little", "A Planner", TODAY)
+        approve_seen(c, place[0], place[1], 550, "a little", "A Planner", TODAY)
     with db.fleet(place[0]) as c:
         [shown] = board.desk(c, "all", 0)["rows"]
     assert shown["declined"] is None
@@ -100,7 +100,7 @@ def test_a_proposal_not_followed_keeps_its_reason_until_something_else_is_propos
 def test_a_saving_that_is_not_known_is_not_shown_as_none_at_all(db, fleet, place):
     assert reported(db, place)["saving"] == 0.0  # nothing was moved
     with settling(db, place[0], TODAY) as c:
-        approval.approve(c, place[0], place[1], 600, "half its reserve is left", "A Planner", TODAY)
+        approve_seen(c, place[0], place[1], 600, "half its reserve is left", "A Planner", TODAY)
     with db.fleet(place[0]) as c:
         c.execute("UPDATE standing SET rate_per_day = NULL WHERE compartment_id = %s", (place[1],))
     found = reported(db, place)

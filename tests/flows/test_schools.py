@@ -4,10 +4,10 @@ import json
 
 import pytest
 
-from conftest import TODAY, small_register
+from conftest import TODAY, approve_seen, small_register
 from vornet.core.errors import InputError
 from vornet.flows.house import fleets
-from vornet.flows.judge import approval, evaluate, policies
+from vornet.flows.judge import evaluate, policies
 from vornet.flows.judge.settle import settling
 from vornet.flows.pages import compartment
 from vornet.flows.register import dump, register
@@ -40,7 +40,7 @@ def test_each_school_says_its_own_and_the_filters_are_walls(db, fleet, place):
         "maker": 1000, "printed": 550, "indicator": 575, "supplier": 800, "house_rule": 500}  # fmt: skip
     assert now["proposed_meter"] == 600  # what the oil filter may run, short of the step's 625
     with pytest.raises(InputError, match="600 h that the oil filter may run"), settling(db, place[0], TODAY) as c:
-        approval.approve(c, place[0], place[1], 625, "more", "A Planner", TODAY)
+        approve_seen(c, place[0], place[1], 625, "more", "A Planner", TODAY)
 
 
 @pytest.mark.parametrize(

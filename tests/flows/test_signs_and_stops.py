@@ -5,11 +5,11 @@ from datetime import date, timedelta
 
 import pytest
 
-from conftest import HEADER, TODAY, fresh_database, row
+from conftest import HEADER, TODAY, approve_seen, fresh_database, row
 from vornet.core.errors import InputError
 from vornet.flows import worker
 from vornet.flows.house import fleets
-from vornet.flows.judge import approval, backtest, evaluate, fleet_history, judgements, learning, verdicts
+from vornet.flows.judge import backtest, evaluate, fleet_history, judgements, learning, verdicts
 from vornet.flows.lab import results
 from vornet.store.database import Database
 
@@ -100,7 +100,7 @@ def test_calibration_counts_what_was_looked_into(db, looked_into):
 def test_an_approval_keeps_the_chance_it_was_given_on(db, fleet):
     with opened(db, fleet) as c:
         one = c.execute("SELECT compartment_id FROM compartment LIMIT 1").fetchone()["compartment_id"]
-        approval.approve(c, fleets.find(db, fleet), one, 450, "tried out", "A Planner", TODAY)
+        approve_seen(c, fleets.find(db, fleet), one, 450, "tried out", "A Planner", TODAY)
         kept = c.execute("SELECT evidence FROM drain_interval WHERE origin = 'approved'").fetchone()["evidence"]
     assert kept["chance_at_approved"] is None or 0 <= kept["chance_at_approved"] <= 1
     assert "chance_at_approved" in kept

@@ -8,17 +8,16 @@ from uuid import uuid4
 
 import pytest
 
-from conftest import HEADER, TODAY, healthy_rows, row, small_register
+from conftest import HEADER, TODAY, approve_seen, healthy_rows, row, small_register, start_seen
 from vornet.core.errors import InputError
 from vornet.flows.house import fleets, people
-from vornet.flows.judge import approval, evaluate, judgements, trials
+from vornet.flows.judge import evaluate, in_force, judgements, trials
 from vornet.flows.judge.settle import settling
 from vornet.flows.lab import results
 from vornet.flows.pages import compartment
 from vornet.flows.plan import service
 from vornet.flows.register import register
 from vornet.flows.work import cards, entries, notes
-from vornet.store.database import query
 
 
 @pytest.fixture
@@ -30,7 +29,7 @@ def place(db, fleet):
 
 def start(db, place, length, **more):
     with settling(db, place[0], TODAY) as c:
-        return trials.start(c, place[0], place[1], length, "to see", "A Planner", TODAY, **more)
+        return start_seen(c, place[0], place[1], length, "to see", "A Planner", TODAY, **more)
 
 
 def one(db, place, trial_id=None):
@@ -60,7 +59,7 @@ def test_it_plans_its_bottles_and_the_drain_moves(db, fleet, place):
     assert t["chance"] is not None and 0 <= t["chance"] < 0.05
     with db.fleet(place[0]) as c:
         rows = service.due_list(c, TODAY, 90, "", "bottles", 0)
-        versions = c.execute(query("register.intervals_of"), {"compartment_id": place[1]}).fetchall()
+        versions = in_force.said_of(c, place[1])
     [bottle] = rows["rows"]
     assert rows["counts"]["bottles"] == 1 and bottle["item"] == "Bottle for the trial"
     assert bottle["due_meter"] == pytest.approx(3500 + t["next_at"]) and TODAY <= bottle["due_day"] <= TODAY + timedelta(days=20)
@@ -73,7 +72,7 @@ def test_while_it_runs_nothing_longer_is_proposed_and_nothing_else_approved(db, 
     assert now["outcome"] != "lengthen"
     assert any(g["key"] == "trial" and g["bites"] for g in now["decision"]["guards"])
     with pytest.raises(InputError, match="a trial runs here"), settling(db, place[0], TODAY) as c:
-        approval.approve(c, place[0], place[1], 525, "no", "A Planner", TODAY)
+        approve_seen(c, place[0], place[1], 525, "no", "A Planner", TODAY)
     with pytest.raises(InputError, match="a trial runs here already"):
         start(db, place, 665)
 
@@ -87,7 +86,7 @@ def test_two_who_begin_in_one_moment_begin_one_trial(db, fleet, place):
             with settling(db, place[0], TODAY) as c:
                 c.execute("SELECT 1")
                 both.wait(10)
-                answers.append(trials.start(c, place[0], place[1], length, "", "A Planner", TODAY))
+                answers.append(start_seen(c, place[0], place[1], length, "", "A Planner", TODAY))
         except InputError as error:
             answers.append(error.why)
 
@@ -98,7 +97,7 @@ def test_two_who_begin_in_one_moment_begin_one_trial(db, fleet, place):
         t.join(60)
     assert sum(isinstance(a, int) for a in answers) == 1 and any("runs here already" in str(a) for a in answers)
     with db.fleet(place[0]) as c:
-        versions = c.execute(query("register.intervals_of"), {"compartment_id": place[1]}).fetchall()
+        versions = in_force.said_of(c, place[1])
     assert [v["origin"] for v in versions] == ["register", "trial"]
 
 
@@ -168,7 +167,7 @@ def test_a_bad_bottle_stops_it_at_once_and_everybody_is_told(db, fleet, place):
     assert now["interval_meter"] <= 500 and "452" in t["ending"]
     with db.fleet(place[0]) as c:
         assert [s["trial_id"] for s in trials.stopped(c)] == [trial_id]
-        versions = c.execute(query("register.intervals_of"), {"compartment_id": place[1]}).fetchall()
+        versions = in_force.said_of(c, place[1])
         assert (versions[-1]["origin"], versions[-1]["approved_by"]) == ("fell_back", "A Planner")
         trials.take_note(c, place[0], trial_id, "A Planner")
         assert trials.stopped(c) == []

@@ -32,8 +32,9 @@ def test_a_decision_is_read_approved_and_read_again(api):
     [decision] = client.get("/decisions?outcome=lengthen").json()
     assert (decision["current"], decision["proposed"], decision["counts"]) == (500, 625, "h")
     rests_on = client.get(f"{here}/interval").json()["rests_on"]
-    refused(client.post(f"{here}/approvals", json={"interval": 1200, "why": "more"}), "cap")
-    refused(client.post(f"{here}/approvals", json={"interval": 525}), "say why")
+    refused(client.post(f"{here}/approvals", json={"interval": 1200, "why": "more", "rests_on": rests_on}), "cap")
+    refused(client.post(f"{here}/approvals", json={"interval": 525, "rests_on": rests_on}), "say why")
+    refused(client.post(f"{here}/approvals", json={"interval": 525, "why": "not looked at"}), "rests_on")
     refused(client.post(f"{here}/approvals", json={"interval": "much"}), "interval")
     versions = client.post(f"{here}/approvals", json={"interval": 625, "rests_on": rests_on}).json()
     assert [(v["interval"], v["origin"], v["by"]) for v in versions][-1] == (625, "approved", "Robot Planner")
@@ -45,7 +46,9 @@ def test_a_decision_is_read_approved_and_read_again(api):
 
 def test_a_trial_is_begun_and_ended_by_program(api):
     client, here = api
-    trial = client.post(f"{here}/trials", json={"interval": 600, "why": "to see"}).json()
+    rests_on = client.get(f"{here}/interval").json()["rests_on"]
+    refused(client.post(f"{here}/trials", json={"interval": 600, "why": "not looked at"}), "rests_on")
+    trial = client.post(f"{here}/trials", json={"interval": 600, "why": "to see", "rests_on": rests_on}).json()
     assert [b["at"] for b in trial["bottles"]] == [300, 450, 600, 660] and trial["started_by"] == "Robot Planner"
     refused(client.post(f"/trials/{trial['trial_id']}/adopt", json={}), "cannot be adopted yet")
     refused(client.post(f"/trials/{trial['trial_id']}/fall-back", json={}), "say why")
@@ -79,7 +82,8 @@ def test_a_token_that_may_only_read_decides_nothing(db, fleet, api):
     with db.fleet(fleet_id) as c:
         key = tokens.make(c, fleet_id, sessions.account_named(db, f"robot{fleet_id}"), "t", "reads", ["read"], 30)
     only = {"Authorization": f"Bearer {key}"}
-    for path, body in ((f"{here}/approvals", {"interval": 525, "why": "x"}), (f"{here}/trials", {"interval": 600}),
+    for path, body in ((f"{here}/approvals", {"interval": 525, "why": "x", "rests_on": "x"}),
+                       (f"{here}/trials", {"interval": 600, "rests_on": "x"}),
                        ("/roll-outs", {"family": "T1 engine", "interval": 600, "compartments": [1]})):  # fmt: skip
         assert client.post(path, json=body, headers=only).status_code == 403
     assert client.get("/trials", headers=only).json() == []

@@ -10,9 +10,9 @@ import pytest
 from axe_playwright_python.sync_playwright import Axe
 from playwright.sync_api import Page, expect
 
-from conftest import HEADER, TODAY, row, set_prices
+from conftest import HEADER, TODAY, approve_seen, row, set_prices
 from vornet.flows.house import fleets, people
-from vornet.flows.judge import approval, evaluate
+from vornet.flows.judge import evaluate
 from vornet.flows.judge.settle import settling
 from vornet.flows.lab import results
 from vornet.flows.pages import interval
@@ -129,7 +129,7 @@ def test_two_who_approve_the_second_is_shown_the_first(planner: Page, served, db
     page.goto(f"{served.url}/compartments/{place}/interval")
     fleet_id = fleets.find(db, fleet)
     with settling(db, fleet_id, TODAY) as c:
-        approval.approve(c, fleet_id, place, 550, "a colleague's", "Ingrid Colleague", TODAY)
+        approve_seen(c, fleet_id, place, 550, "a colleague's", "Ingrid Colleague", TODAY)
     page.locator('input[name="interval"]').fill("600")
     page.locator('input[name="why"]').fill("mine")
     page.get_by_role("button", name="Approve interval").click()

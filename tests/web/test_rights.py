@@ -3,6 +3,7 @@
 import json
 import re
 import threading
+from datetime import date
 
 import httpx
 import pytest
@@ -10,6 +11,7 @@ import pytest
 from conftest import TODAY, small_register
 from vornet.core.errors import InputError
 from vornet.flows.house import fleets, links, people, sessions, tokens
+from vornet.flows.judge import in_force
 from vornet.flows.register import dump, register
 from vornet.flows.work import cards, entries
 
@@ -61,7 +63,7 @@ def visitor_of(db, fleet_id, fleet, login):
     return people.Visitor(m["account_id"], m["login"], m["display_name"], fleet_id, fleet, tuple(m["roles"]), "")
 
 
-FORGED = {"unit": "MV Test", "compartment": "engine", "on": "2026-01-10", "interval_h": 2000, "origin": "approved",
+FORGED = {"unit": "MV Test", "compartment": "engine", "on": "2026-01-10", "interval_h": 450, "origin": "approved",
           "approved_by": "The Manager", "why": "all well"}  # fmt: skip
 
 
@@ -87,8 +89,9 @@ def test_an_analyst_s_file_does_not_edit_the_register(db, people_of):
 def test_a_planner_s_may_and_yet_brings_no_approval(db, people_of):
     fleet_id, make = people_of
     planner = make("planner")
-    content = json.dumps({"units": [], "intervals": [FORGED]}).encode()
+    content = json.dumps({"units": [], "intervals": [FORGED, FORGED | {"interval_h": 2000, "on": "2026-01-11"}]}).encode()
     planner.client.post("/lab", data={"csrf": planner.csrf}, files={"file": ("r.json", content)})
+    assert 2000 not in {r["meter"] for r in intervals(db, fleet_id)}  # beyond its cap and its evidence: left out, and told
     last = intervals(db, fleet_id)[-1]
     assert (last["origin"], last["approved_by"]) == ("stated", "A Planner")
     assert last["why"] == "stated by file: approved by The Manager. all well"
@@ -112,10 +115,9 @@ def test_a_register_token_forges_no_approval(db, fleet, people_of):
 def test_a_fleet_s_own_file_comes_back_without_doubling_its_approvals(db, fleet):
     fleet_id = fleets.find(db, fleet)
     with db.fleet(fleet_id) as c:
-        c.execute(
-            "INSERT INTO drain_interval (fleet_id, compartment_id, effective_from, meter, origin, approved_by, why) "
-            "SELECT fleet_id, compartment_id, '2025-12-01', 550, 'approved', 'The Manager', 'held' FROM compartment"
-        )
+        place = c.execute("SELECT compartment_id FROM compartment").fetchone()["compartment_id"]
+        said = in_force.Statement(compartment_id=place, on=date(2025, 12, 1), origin="approved", by="The Manager", length=550, why="held")
+        in_force.say(c, fleet_id, [said], date(2025, 12, 1))
     before = intervals(db, fleet_id)
     content = json.dumps(dump.dump(db, fleet, TODAY)).encode()
     for _ in range(2):

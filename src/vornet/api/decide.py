@@ -144,12 +144,17 @@ class DecisionOut(BaseModel):
     trial: str | None = Field(description="running, ripe or unread while a trial runs")
 
 
+#: the evidence that a decision was made on, as it was shown
+RestsOn = Annotated[str, Field(min_length=1, max_length=40, description="as the interval's own answer gives it: what was looked at")]
+
+
 class ApprovalIn(Sent):
     interval: Length
     why: Why = ""
     days: Annotated[int, Field(ge=1, le=3650)] | None = None
     effective_from: date | None = None
-    rests_on: Annotated[str, Field(max_length=40)] = ""
+    upholds: bool = Field(False, description="what was approved for a day to come still holds; else this ends it")
+    rests_on: RestsOn
 
 
 class ApprovalOut(BaseModel):
@@ -164,7 +169,7 @@ class ApprovalOut(BaseModel):
 class TrialIn(Sent):
     interval: Length
     why: Why = ""
-    rests_on: Annotated[str, Field(max_length=40)] = ""
+    rests_on: RestsOn
 
 
 class EndIn(Sent):
@@ -363,7 +368,7 @@ def post_approval(
     with settling(request.app.state.db, who.fleet_id, day) as connection:
         approval.approve(
             connection, who.fleet_id, compartment_id, given.interval, given.why, who.name, day, days=given.days,
-            effective_from=given.effective_from, rests_on=given.rests_on,
+            effective_from=given.effective_from, rests_on=given.rests_on, upholds=given.upholds,
         )  # fmt: skip
     return get_approvals(request, compartment_id, who)
 

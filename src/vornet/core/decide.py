@@ -24,6 +24,7 @@ from vornet.core.decision import (
 )
 from vornet.core.decision_case import Case
 from vornet.core.faults import open_faults
+from vornet.core.held_bottles import held_bottles
 from vornet.core.history import History, offsets, sums
 from vornet.core.judge import RUN_ON, Judgement
 from vornet.core.limits import LimitTable
@@ -103,7 +104,7 @@ def decide(
             open_keys=tuple(dict.fromkeys(k for f in faults[c] for k in f.keys)),
             schools=schools(c, policy, terms[c], path, last_of[c], limit, stat, answers, ref, bool(comps.distance[c])),
             share=float(share[c]), slopes=packed[c],
-            changed_after_approval=_changed_after(charges, at, int(oil[c]), terms[c]),
+            held=held_bottles(history, judgement, start[c], start[c + 1], policy.run_on_needed),
             oil=oil_names[oil[c]] if oil_names is not None and oil[c] < len(oil_names) else "", on_oil=float(samples_on(charges, at)),
         )  # fmt: skip
         out.append(outcome(case, clean.outlook, clean.at[c], ground.margin[c], float(ref[c])))
@@ -124,14 +125,3 @@ def samples_on(charges: Charges, running: int) -> float:
     """Oil hours of the latest sample of the running charge; 0 none."""
     mine = charges.oil_hours[charges.charge_of == running]
     return float(np.nanmax(mine)) if len(mine) and not np.isnan(mine).all() else 0.0
-
-
-def _changed_after(charges: Charges, running: int, oil: int, terms: Terms) -> bool:
-    """Was the oil in use now first poured after the interval in force had been approved, on another oil's evidence?"""
-    if terms.approved_day is None:
-        return False
-    first = running
-    while first > 0 and charges.comp[first - 1] == charges.comp[running] and charges.number[first - 1] > 0 and charges.oil[first - 1] == oil:
-        first -= 1
-    return bool(charges.number[first] > 0 and charges.number[first - 1] >= 0 and charges.comp[first - 1] == charges.comp[running]
-                and charges.oil[first - 1] != oil and charges.fill_day[first] >= terms.approved_day)  # fmt: skip

@@ -36,22 +36,20 @@ class Policy:
     house_h: float = 0.0
     house_km: float = 0.0
     school: str = "condition"
+    part_changes: str = "without"
 
 
 @dataclass(frozen=True)
 class Terms:
     """What the register and the calendar add for one compartment, in meter units; None = unknown.
 
-    ``stated``: what the register's own interval was before anybody approved another; ``approved_day`` (ordinal) when the one in
-    force was approved, None where it is the register's. ``oil_cap``: the most that the oil in use may run;
+    ``oil_cap``: the most that the oil in use may run;
     ``trial``: the length that is on trial now. ``printed``: the maker's printed interval, apart from his cap; ``indicator``: what the
     on-board indicator asks for; ``claim``: the life the oil's supplier claims; ``filter``, ``bypass``: how long they may stay in.
     """
 
     cap: float | None = None
     calendar: float | None = None
-    stated: float | None = None
-    approved_day: int | None = None
     oil_cap: float | None = None
     trial: float | None = None
     printed: float | None = None
@@ -64,13 +62,16 @@ class Terms:
 @dataclass(frozen=True)
 class Guard:
     """A rule that was asked. ``bites`` when it changed or blocked the answer; then ``lifts`` says what lifts it, and ``worth``
-    how much longer the proposal would be were this the only one gone (meter units)."""
+    how much longer the proposal would be were this the only one gone (meter units). ``limit``: where it stands as a wall along the hours
+    (None: it is none); ``ceiling``: the longest interval it lets through (None: any)."""
 
     key: str
     bites: bool
     fact: Fact
     lifts: Fact | None = None
     worth: float | None = None
+    limit: float | None = None
+    ceiling: float | None = None
 
 
 @dataclass(frozen=True)

@@ -25,8 +25,8 @@ HALF_OF = 0.5
 class Case:
     """Everything an outcome rests on, of one compartment. ``joint``, ``running`` and their ``_as_is`` twins: safe hours of all
     properties together, ∞ never, NaN none told; ``mild``: the joint ones had bends that nobody saw been feared less. ``longest``:
-    the least of the deepest samples of answered properties. ``changed_after_approval``: the interval in force was approved on
-    another oil's evidence. ``on_oil``: oil hours of the running charge's last sample."""
+    the least of the deepest samples of answered properties. ``held``: bottles that wait for somebody to settle them and stand against a
+    longer interval until then. ``on_oil``: oil hours of the running charge's last sample."""
 
     distance: bool
     current: float | None
@@ -47,7 +47,7 @@ class Case:
     schools: dict[str, float | None]
     share: float
     slopes: bytes
-    changed_after_approval: bool
+    held: tuple[Fact, ...]
     oil: str
     on_oil: float
 

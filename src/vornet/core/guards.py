@@ -43,8 +43,11 @@ class Rules:
     guards: list[Guard]
     ceilings: dict[str, float]
 
-    def ask(self, key: str, bites: bool, fact: Fact, ceiling: float = math.inf, lifts: Fact | None = None) -> bool:
-        self.guards.append(Guard(key, bool(bites), fact, lifts if bites else None))
+    def ask(
+        self, key: str, bites: bool, fact: Fact, ceiling: float = math.inf, lifts: Fact | None = None, wall: float | None = None
+    ) -> bool:  # fmt: skip
+        """``ceiling``: how far it lets the proposal go; ``wall``: where it stands along the hours."""
+        self.guards.append(Guard(key, bool(bites), fact, lifts if bites else None, None, wall, ceiling if math.isfinite(ceiling) else None))
         if bites or math.isfinite(ceiling):
             self.ceilings[key] = ceiling
         return bool(bites)
@@ -80,6 +83,9 @@ def blocks(case: Case, rules: Rules, ranked: list[PropertyAnswer], base: float) 
     faults = case.faults
     rules.ask("open_fault", bool(faults), told("open_faults", *faults) if faults else told("no_open_fault"),
               base if faults else math.inf, told("lifts_fault"))  # fmt: skip
+    held = case.held
+    rules.ask("held_bottle", bool(held), told("held_bottles", *held) if held else told("no_held_bottle"), base if held else math.inf,
+              told("lifts_held_bottle"))  # fmt: skip
     calm, to_go, fact = _verdicts(case)
     rules.ask("verdicts", not calm, fact, math.inf if calm else base, told("lifts_verdicts", to_go=to_go))
     few = _few(case, ranked)
@@ -126,21 +132,20 @@ def caps(case: Case, rules: Rules, told_any: bool) -> Reach:
         allowed = min(free, math.inf if math.isnan(as_is) else as_is, math.inf if case.current is None else case.current)
     for key, limit in (("cap", terms.cap), ("oil_cap", terms.oil_cap), ("filter", terms.filter), ("bypass", terms.bypass)):
         if limit is not None:
-            rules.ask(key, allowed > limit, case.told(key, limit=limit), limit, told("lifts_filter" if key in FILTERS else "lifts_cap"))
-            if limit < allowed:
+            lifts = told("lifts_filter" if key in FILTERS else "lifts_cap")
+            rules.ask(key, allowed > limit, case.told(key, limit=limit), limit, lifts, limit)
+            if limit <= allowed:
                 allowed, pushed = limit, key
     school = case.policy.school
     figure = case.schools.get(school) if school != "condition" else None
     if figure is not None and math.isfinite(figure):
-        rules.ask("school", allowed > figure, case.told("school", limit=figure, school=school), figure, told("lifts_school"))
-        if figure < allowed:
+        rules.ask("school", allowed > figure, case.told("school", limit=figure, school=school), figure, told("lifts_school"), figure)
+        if figure <= allowed:
             allowed, pushed = figure, "school"
-    fallen = case.changed_after_approval and terms.stated is not None and case.current is not None and terms.stated < case.current
-    if fallen and terms.stated is not None:
-        rules.ask("oil_change", True, case.told("oil_change", limit=terms.stated), terms.stated,
-                  case.told("lifts_oil_change", needed=case.policy.charges_needed))  # fmt: skip
-        if terms.stated < allowed:
-            allowed, pushed = terms.stated, "oil_change"
+    elif school != "condition":  # a rule whose figure nobody knows is no leave to go on: what is run stays
+        base = case.base
+        rules.ask("school", True, case.told("school_unknown", school=school), math.inf if base is None else base,
+                  told("lifts_school_unknown", school=school))  # fmt: skip
     return Reach(safe, as_is, free, allowed, pushed)
 
 
@@ -149,13 +154,13 @@ def steps(case: Case, rules: Rules, allowed: float) -> None:
     policy, terms, base, cap = case.policy, case.terms, case.base, case.evidence_cap
     if cap is not None:
         rules.ask("sampled", allowed > cap, case.told("sampled", times=policy.beyond_sampled, limit=cap), cap,
-                  case.told("lifts_sampled", longest=case.longest or 0))  # fmt: skip
+                  case.told("lifts_sampled", longest=case.longest or 0), cap)  # fmt: skip
     if base is not None:
         most = base * (1 + policy.most_at_once)
-        rules.ask("step", allowed > most, case.told("step", share=policy.most_at_once, limit=most), most, told("lifts_step"))
+        rules.ask("step", allowed > most, case.told("step", share=policy.most_at_once, limit=most), most, told("lifts_step"), most)
     if terms.trial is not None and base is not None:
         rules.ask("trial", allowed > base, case.told("trial", limit=terms.trial), base, told("lifts_trial"))
     if terms.calendar is not None:
         sooner = allowed > terms.calendar and (case.current is None or terms.calendar > 0)
         rules.ask("calendar", sooner, case.told("calendar", limit=terms.calendar), max(terms.calendar, case.current or 0.0),
-                  told("lifts_calendar"))  # fmt: skip
+                  told("lifts_calendar"), terms.calendar)  # fmt: skip

@@ -103,7 +103,8 @@ class Fillings:
 @dataclass(frozen=True)
 class Samples:
     """Sorted by compartment, then day. ``values`` (N, COUNT); ``below``/``above`` bit masks of censored values;
-    ``usable`` False while held; ``stood``: drawn after the oil had stood or cooled, so what sinks reads low; ``lab`` who
+    ``usable`` False while held; ``waits``: held and nobody has settled it yet;
+    ``stood``: drawn after the oil had stood or cooled, so what sinks reads low; ``lab`` who
     measured, any number a lab, below zero unknown."""
 
     comp: np.ndarray
@@ -118,6 +119,12 @@ class Samples:
     above: np.ndarray
     stood: np.ndarray | None = None
     lab: np.ndarray | None = None
+    waits: np.ndarray | None = None
+
+    @property
+    def unsettled(self) -> np.ndarray:
+        """``waits`` with nothing on record read as none; shape (N,), bool."""
+        return np.zeros(len(self.comp), dtype=bool) if self.waits is None else self.waits
 
     @property
     def labs(self) -> np.ndarray:

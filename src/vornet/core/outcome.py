@@ -30,6 +30,8 @@ from vornet.core.outlook import Outlook
 
 #: with too few charges an interval is shortened only when safe hours fall clearly short of it
 CLEARLY_SHORT = 0.9
+#: guards that hold an interval where it is, in the order they are told
+HOLDING = ("open_fault", "held_bottle", "verdicts", "no_limit", "impossible", "bounded", "never")
 
 
 def _answer(case: Case, rules: Rules, reach: Reach, ranked: list[PropertyAnswer]) -> tuple[str, float | None, Fact]:
@@ -60,7 +62,9 @@ def _answer(case: Case, rules: Rules, reach: Reach, ranked: list[PropertyAnswer]
         return NOT_ENOUGH, base, replace(fact, parts=tuple(p for p in fact.parts if p.kind != "charges_limiting"))
     if cap is not None and cap < base:
         return NOT_ENOUGH, base, unsampled
-    blocked = [bites[k].fact for k in ("open_fault", "verdicts", "no_limit", "impossible", "bounded", "never") if k in bites]
+    blocked = [bites[k].fact for k in HOLDING if k in bites]
+    if "school" in bites and bites["school"].limit is None:
+        blocked.append(bites["school"].fact)
     if blocked:
         return HOLD, base, told("reasons", *blocked)
     worth_it = base * (1 + policy.least_gain)
@@ -134,8 +138,6 @@ def _why_shorter(case: Case, reach: Reach, base: float, best: PropertyAnswer | N
         return case.told(f"{reach.pushed}_below", limit=allowed, base=base)
     if reach.pushed == "school":
         return case.told("school", limit=allowed, school=case.policy.school)
-    if reach.pushed == "oil_change":
-        return case.told("oil_change", limit=allowed)
     if case.faults and allowed == reach.as_is and allowed != safe:
         repaired = (case.told("repaired", safe=safe),) if math.isfinite(safe) else ()
         return case.told("as_it_is", *repaired, limit=allowed)

@@ -16,6 +16,8 @@ from vornet.core.fact import Fact, told
 #: the nearest first
 SCOPES = ("unit", "family", "duty", "fleet")
 LIMITS = ("watch", "act")
+#: whether oil is judged as it ages without the part changes that were made, or as it does with them, because they go on
+PART_CHANGES = ("without", "go_on")
 #: whose figure an interval may never go beyond, beside the oil's own safe hours and every cap
 SCHOOLS = ("condition", "printed", "house_rule", "indicator", "supplier", "calendar", "fixed_last_sample", "statistical")
 
@@ -53,6 +55,7 @@ RULES: dict[str, Rule] = {
         Rule("house_share", "House rule: share of the maker's cap", "share", 0.1, 1.0),
         Rule("house_h", "House rule as a figure", "h", 0, 100_000),
         Rule("house_km", "House rule as a figure", "km", 0, 5_000_000),
+        Rule("part_changes", "Part changes within a charge", choices=PART_CHANGES),
     )
 }
 

@@ -71,11 +71,11 @@ class Progress:
 
 def progress(
     length: float, planned: Sequence[float], bottles: Sequence[Bottle], on_oil: float | None, ended: bool, safe: float | None,
-    faults: Sequence[Fact] = (), meter: str = "h", gone: bool = False,
+    faults: Sequence[Fact] = (), meter: str = "h", gone: bool = False, replaced: bool = False,
 ) -> Progress:  # fmt: skip
     """How far a trial is. ``on_oil``: hours on the trial's charge now, or when it ended; ``safe``: how long that charge may run as its
     bottles say (None: not known, or no limit in reach); ``faults`` open now; ``meter``: h or km; ``gone``:
-    the unit is no longer in the fleet.
+    the unit is no longer in the fleet; ``replaced``: another length is in force while its charge runs.
 
     It stops when a bottle is past a limit or its verdict is Act or Stop, when a fault is open, and when the charge's oil would be
     past its safe hours before the next bottle is due.
@@ -90,7 +90,7 @@ def progress(
             nearest[i] = b
     found = [_step(i, planned, nearest.get(i), max(nearest, default=-1), on_oil, ended, length) for i in range(len(planned))]
     to_draw = None if ended else next((s.at for s in found if s.state in (AHEAD, LATE_NOW)), None)
-    stop = told("trial_sold") if gone else _stop(bottles, safe, to_draw, faults, meter)
+    stop = told("trial_sold") if gone else told("trial_replaced") if replaced else _stop(bottles, safe, to_draw, faults, meter)
     if stop is not None:
         return Progress(STOP, tuple(found), stop, None)
     whole = next(s for s in found if s.at >= length * 0.9999)
@@ -98,7 +98,7 @@ def progress(
     if read and all(b.verdict is not None for b in bottles):
         return Progress(RIPE, tuple(found), None, to_draw)
     if ended and not read and not any(s.state == WAITS for s in found if s.at >= whole.at):
-        return Progress(UNREAD, tuple(found), None, None)
+        return Progress(UNREAD, tuple(found), told("trial_unread", at=length, meter=meter), None)
     return Progress(RUNNING, tuple(found), None, to_draw)
 
 

@@ -320,7 +320,7 @@ class Interval(Row):
     interval_h: Positive | None = None
     interval_km: Positive | None = None
     interval_days: Annotated[int, Field(gt=0, le=20000)] | None = None
-    origin: Literal["register", "approved", "stated"] = "register"
+    origin: Literal["register", "approved", "stated", "fell_back"] = "register"
     approved_by: str = "register file"
     why: str = ""
 

@@ -6,7 +6,7 @@ from datetime import date, timedelta
 from typing import Any
 
 from vornet.core.errors import InputError
-from vornet.flows.judge import trials
+from vornet.flows.judge import approval, in_force, trials
 from vornet.sim.fleet import UNITS
 from vornet.store.database import Connection, query
 
@@ -29,14 +29,13 @@ def load(connection: Connection, fleet_id: int, planner: str, start: date, until
             place = rows.get((unit.name, spec.name))
             for day, length in spec.longer:
                 on = start + timedelta(days=day)
-                known = connection.execute(query("register.intervals_of"), {"compartment_id": place}).fetchall() if place else []
+                known = in_force.said_of(connection, place) if place else []
                 if place is None or on > until or any(v["origin"] == "approved" and v["meter"] == length for v in known):
                     continue
-                connection.execute(
-                    query("register.put_interval"),
-                    {"fleet_id": fleet_id, "compartment_id": place, "effective_from": on, "meter": length, "days": spec.interval_days,
-                     "origin": "approved", "approved_by": planner, "why": WHY.get((unit.name, spec.name), ""), "evidence": "{}"},
-                )  # fmt: skip
+                in_force.say(connection, fleet_id, [in_force.Statement(
+                    compartment_id=place, on=on, origin="approved", by=planner, length=length, why=WHY.get((unit.name, spec.name), ""),
+                    evidence="{}",
+                )], on)  # fmt: skip
 
 
 def try_some(connection: Connection, fleet_id: int, planner: str, until: date) -> None:
@@ -51,8 +50,9 @@ def try_some(connection: Connection, fleet_id: int, planner: str, until: date) -
             begun = connection.execute(query("board.drains_of"), {"compartment_id": r["compartment_id"]}).fetchall()[0]["on_day"]
             try:
                 with connection.transaction():
+                    it = approval.asked(connection, r["compartment_id"], until)
                     trials.start(connection, fleet_id, r["compartment_id"], r["proposed_meter"], "as proposed, tried first", planner, until,
-                                 since=begun)  # fmt: skip
+                                 since=begun, rests_on=it.stamp)  # fmt: skip
                 break
             except InputError:
                 continue

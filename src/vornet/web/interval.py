@@ -11,6 +11,7 @@ from typing import Any
 import numpy as np
 from fastapi import APIRouter, Request
 from fastapi.responses import RedirectResponse, Response
+from markupsafe import Markup
 from starlette.exceptions import HTTPException
 
 from vornet.core import measures
@@ -18,10 +19,11 @@ from vornet.core import trial as trials_of
 from vornet.core.errors import InputError
 from vornet.core.policy import RULES
 from vornet.core.prices import YEARS_DIFFER
-from vornet.flows.judge import approval, trials
+from vornet.flows.judge import approval, in_force, trials
 from vornet.flows.pages import interval as flow
 from vornet.flows.pages.interval import Interval
 from vornet.web import trials as web_trials
+from vornet.web.charts import course as course_chart
 from vornet.web.charts import interval as chart
 from vornet.web.charts.interval import Cone, Flag, Wall
 from vornet.web.pages import (
@@ -42,6 +44,7 @@ from vornet.web.pages import (
 from vornet.web.policy import said_value
 from vornet.words.en import AS_READ
 from vornet.words.say import say
+from vornet.words.writing import day as day_words
 from vornet.words.writing import figure
 
 router = APIRouter()
@@ -51,18 +54,42 @@ SCHOOL_WORDS = {
     "statistical": "statistics", "condition": "safe hours",
 }  # fmt: skip
 #: guards that are a wall along the axis
-WALLS = ("cap", "oil_cap", "filter", "bypass", "sampled", "step", "calendar", "oil_change")
+WALLS = ("cap", "oil_cap", "filter", "bypass", "sampled", "step", "calendar")
 
 
 def kind_of(found: Interval) -> str:
     return "distance" if found.row["meter_unit"] == "km" else "hours"
 
 
+COURSE_ENDS = {
+    "later": "a later word",
+    "oil_change": "another oil was poured",
+    "overhaul": "overhauled or exchanged",
+    "withdrawn": "withdrawn",
+    "charge_ended": "the trial's charge was drained",
+}
+
+
+def _course(found: Interval, words: Callable[[float], str], today: date) -> Markup:
+    """The picture of what was in force; '' where nothing ever changed."""
+    steps = []
+    for r in found.course:
+        figure_of = words(r["value"]) if r["fact"] == "length" and r["value"] else f"{r['value']:.0f} days" if r["value"] else "none"
+        until = f" until {day_words(r['until_day'])}" if r["until_day"] else ""
+        ended = f", {COURSE_ENDS[r['why']]}" if r["why"] else ""
+        steps.append(course_chart.Step(
+            r["fact"], r["value"], r["from_day"].toordinal(), None if r["until_day"] is None else r["until_day"].toordinal(), r["state"],
+            r["origin"], figure_of, f"{figure_of}, {r['approved_by']}, from {day_words(r['from_day'])}{until}{ended}",
+        ))  # fmt: skip
+    said = "; ".join(s.title for s in steps)
+    return Markup(course_chart.picture(steps, today.toordinal(), day_words, said))
+
+
 def _walls(found: Interval, system: str) -> list[tuple[str, str, str, float, bool]]:
     """Guards that stand along the axis: (key, words, what lifts it, where, whether it bites now)."""
     out = []
     for g in found.decision["guards"]:
-        at = g["fact"]["numbers"].get("limit")
+        at = g["limit"]
         if g["key"] in WALLS and at is not None and math.isfinite(at):
             out.append(
                 (
@@ -109,7 +136,7 @@ def _context(request: Request, found: Interval, shown: str, hand: float | None, 
         "row": row, "found": found, "decision": decision, "kind": kind, "unit": row["meter_unit"], "school_words": SCHOOL_WORDS,
         "seen": found.seen, "policy_words": policy_words(found),
         "current": before or row["interval_meter"], "walls": (walls := _walls(found, system)), "sides_cost": _sides_cost(found, factor),
-        "drawn": None, "data": "", "picked": None,
+        "drawn": None, "data": "", "picked": None, "course_drawn": _course(found, _words(factor, unit), today(request)),
     }  # fmt: skip
     if table is None:
         return base
@@ -165,13 +192,16 @@ def page(
     with database(request).fleet(visitor(request).fleet_id) as connection:
         found = flow.load(connection, compartment_id, today(request))
         tried = trials.listed(connection, compartment_id)
+        ripe = next((t for t in tried if t["state"] == "running" and t["progress"].get("word") == trials_of.RIPE), None)
+        against = trials.what_stands_against(connection, ripe) if ripe is not None else []
         turned_down = approval.declined(connection, date.min, date.max, compartment_id)
     if found is None:
         raise HTTPException(404, NO_COMPARTMENT)
     shown = request.query_params.get("property", "")[:40]
     return render(
         request, "interval.html", 422 if error else 200, error=error, form=opened(form or {}), failed=failed,
-        tried=tried, turned_down=turned_down, strip=lambda t: web_trials.strip(request, t), trial_words=trials.STATE_WORDS,
+        tried=tried, turned_down=turned_down, stands_against=[f.plain() for f in against],
+        strip=lambda t: web_trials.strip(request, t), trial_words=trials.STATE_WORDS,
         **_context(request, found, shown, None, next((t["before"] for t in tried if t["state"] == "running"), None)),
     )  # fmt: skip
 
@@ -196,12 +226,26 @@ def approve(request: Request, compartment_id: int, row: CompartmentRow, form: Fo
             approval.approve(
                 connection, who.fleet_id, compartment_id, meter, form.get("why", ""), who.name, today(request), days=days,
                 effective_from=day_of(form.get("effective_from"), "effective_from", today(request)), rests_on=form.get("seen", "")[:40],
+                upholds=form.get("upholds") == "1",
             )  # fmt: skip
     except InputError as error:
         if form.get("seen"):
             return page(request, compartment_id, f"{error.field.replace('_', ' ')}: {error.why}", form)
         raise
     return RedirectResponse(f"/compartments/{compartment_id}#decision", 303)
+
+
+@router.post("/compartments/{compartment_id}/interval/withdraw", dependencies=[needs("approve_interval")])
+def withdraw(request: Request, compartment_id: int, row: CompartmentRow, form: Form) -> Response:
+    """Take back what was approved for a day to come and has not begun."""
+    who = visitor(request)
+    try:
+        with recording(request) as connection:
+            interval_id = int(number_of(form.get("interval_id"), "interval_id") or 0)
+            in_force.withdraw(connection, who.fleet_id, compartment_id, interval_id, form.get("why", ""), who.name, today(request))
+    except InputError as error:
+        return page(request, compartment_id, f"{error.field}: {error.why}", form, "Not withdrawn")
+    return RedirectResponse(f"/compartments/{compartment_id}/interval", 303)
 
 
 @router.post("/compartments/{compartment_id}/trial", dependencies=[needs("approve_interval")])

@@ -23,7 +23,7 @@ router = APIRouter()
 #: what stands against one of a family following, said on the page
 AGAINST = {
     "there": "runs as long already", "fault": "a fault is open", "cap": "beyond its cap", "unknown": "its own oil has not been told yet",
-    "oil": "its own oil does not last so long",
+    "oil": "its own oil does not last so long", "guard": "a rule of its own policy",
 }  # fmt: skip
 #: which trials are shown: key, words, which fit
 FILTERS: tuple[tuple[str, str, Callable[[dict[str, Any]], bool]], ...] = (

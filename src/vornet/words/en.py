@@ -149,7 +149,13 @@ _GUARDS = {
     "oil_cap": "What {oil:or the oil} may run at most {limit:length}",
     "filter": "What the oil filter may run: {limit:length}",
     "bypass": "What the bypass filter may run: {limit:length}",
-    "oil_change": "Approved on another oil's evidence: back to {limit:length} until {oil:or this oil} has charges of its own",
+    "no_held_bottle": "No bottle waits to be settled",
+    "held_bottles": "Held and not settled: {parts:joined}",
+    "held_newest": "the newest bottle",
+    "held_act": "a bottle past act in {of:name}",
+    "school_unknown": "The policy never goes beyond {school:SCHOOLS}, and none is on record",
+    "beyond_safe": "Beyond its safe {safe:length}",
+    "days_step": "At most +{share:.0%} at once: {days:.0f} days",
     "sampled": "At most {times:g} × the longest oil hours sampled: {limit:length}",
     "step_too_fine": "The longest step at once is less than a full step of {step:length} for an interval of {interval:length}: nothing could "
     "ever be lengthened",
@@ -175,7 +181,8 @@ _LIFTS = {
     "lifts_never": "Samples at greater oil age, until a limit comes into reach",
     "lifts_filter": "A filter made for more, or changed between drains",
     "lifts_cap": "The maker's written consent to more",
-    "lifts_oil_change": "{needed:.0f} charges of {oil:or this oil}",
+    "lifts_held_bottle": "Settling it in the lab inbox, or a later bottle",
+    "lifts_school_unknown": "{school:SCHOOLS} in the register, or another school in the policy",
     "lifts_sampled": "A bottle later than {longest:length} on one oil",
     "lifts_school": "Another school in the policy",
     "lifts_step": "A next step, once this one holds",
@@ -188,6 +195,8 @@ _TRIALS = {
     "trial_verdict": "the bottle at {at:length} says {verdict:VERDICTS}",
     "trial_fault": "a fault is open: {parts:joined}",
     "trial_sold": "the unit is no longer in the fleet",
+    "trial_replaced": "another length was put in force while its charge ran",
+    "trial_unread": "its charge ended without a bottle at {at:length}",
     "trial_forecast": "as its bottles say now, this charge is safe for {safe:length}, short of the next bottle at {next:length}",
 }
 #: why a decision came out as it did

@@ -12,7 +12,7 @@ from zlib import crc32
 
 import numpy as np
 
-from vornet.flows.judge import aside, evaluate, learned, taught
+from vornet.flows.judge import aside, evaluate, in_force, learned, taught, turns
 from vornet.flows.judge.fleet_history import Loaded, load, without_held
 from vornet.flows.plan import bands, service
 from vornet.store import queue
@@ -20,12 +20,13 @@ from vornet.store.database import Connection, query
 
 #: shares that a fleet is judged in, where it is too large for one; parts in which its units' days follow
 SHARES, ENDS = 8, 4
-assert evaluate.GROUPS % SHARES == 0, "shares would wait for one another"
+assert turns.GROUPS % SHARES == 0, "shares would wait for one another"
 
 
 def begin(connection: Connection, fleet_id: int, today: date) -> None:
     """Screen the fleet and put its shares on the queue; a fleet of one share is judged at once."""
-    evaluate.hold_families(connection, None)
+    turns.hold_families(connection, None)
+    in_force.refresh(connection, fleet_id)
     loaded = load(connection, today)
     if len(loaded.sample_ids) <= evaluate.AT_ONCE:
         evaluate.evaluate_within(connection, fleet_id, today)
@@ -64,7 +65,7 @@ def judge_share(connection: Connection, fleet_id: int, run: str, share: int, tod
 
 
 def _judge(connection: Connection, fleet_id: int, ids: list[int], families: list[str], today: date) -> None:
-    evaluate.hold_families(connection, families)
+    turns.hold_families(connection, families)
     loaded = without_held(connection, load(connection, today, ids))
     left_out = aside.Aside(connection, fleet_id, loaded, ids)
     mine = set(ids)

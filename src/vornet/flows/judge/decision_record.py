@@ -24,13 +24,19 @@ def packed(decision: Decision) -> tuple[str, bytes]:
     return _DECISION.dump_json(decision, exclude={"slopes", "reckoning"}).decode(), zlib.compress(decision.slopes, 1)
 
 
+def typed(figures: dict[str, Any] | None) -> Decision | None:
+    """A kept decision as core made it, without its slopes; None where nothing was decided."""
+    found = opened(figures, None)
+    return None if found is None else _DECISION.validate_python(found)
+
+
 def opened(figures: dict[str, Any] | None, slopes: bytes | None) -> dict[str, Any] | None:
     """A kept decision with its slopes put back; ``slopes`` None: they are inside already, or there are none."""
     if figures is None:
         return None
     # kept by an earlier version: what it did not know yet, until the next evaluation
     figures = {**_LATER, **figures, "properties": [{**_LATER_OF_A_PROPERTY, **p} for p in figures["properties"]],
-               "guards": [{"lifts": None, "worth": None, **g} for g in figures["guards"]]}  # fmt: skip
+               "guards": [{"lifts": None, "worth": None, "limit": None, "ceiling": None, **g} for g in figures["guards"]]}  # fmt: skip
     if slopes is None:
         return figures
     by_property: dict[str, list[dict[str, Any]]] = {p["key"]: [] for p in figures["properties"]}

@@ -28,8 +28,8 @@ from vornet.core.measurands import COUNT, KEYS
 from vornet.core.rates import StretchRates, stretch_rates
 from vornet.core.standing import days_left, headroom
 from vornet.flows.house import fleets
-from vornet.flows.judge import approval, aside, decision_record, digests, held, holds, learned, new_oil, taught, trials
-from vornet.flows.judge.fleet_history import Loaded, load, without_held
+from vornet.flows.judge import aside, decision_record, digests, held, holds, in_force, learned, new_oil, taught, trials, turns
+from vornet.flows.judge.fleet_history import Loaded, load, terms_of, without_held
 from vornet.flows.plan import bands, service
 from vornet.store import bulk, queue
 from vornet.store.database import Connection, Database, as_json, query
@@ -37,8 +37,6 @@ from vornet.store.database import Connection, Database, as_json, query
 Progress = Callable[[str], None]
 #: samples judged at one go
 AT_ONCE = 8_000
-#: groups of families that are held at once by whoever judges one of them; a multiple of the shares of a large fleet
-GROUPS = 32
 
 
 @dataclass(frozen=True)
@@ -75,23 +73,7 @@ def work(loaded: Loaded, charges: Charges, signed: dict[int, int] | None = None,
 
 def _terms(loaded: Loaded, c: int, oil: int) -> Terms:
     """What register and calendar add for compartment ``c``, which runs on ``oil`` now."""
-    r, rate = loaded.register[c], loaded.rate_per_day[c]
-    days, approved = r["interval_days"], r["approved_from"]
-    calendar = rate * days if days and rate > 0 else None
-    oil_cap = loaded.oil_caps[oil][r["meter_unit"]] if 0 <= oil < len(loaded.oil_caps) else None
-    u, facts = r["meter_unit"], r["facts"] or {}
-    claim = loaded.oil_caps[oil][f"claim_{u}"] if 0 <= oil < len(loaded.oil_caps) else None
-    said = {name: facts.get(f"{name}_{u}") for name in ("printed", "indicator", "filter", "bypass")}
-    return Terms(
-        r["cap_meter"],
-        calendar,
-        r["stated_meter"],
-        approved.toordinal() if approved else None,
-        oil_cap,
-        r["trial_length"],
-        claim=claim,
-        **said,
-    )
+    return terms_of(loaded.register[c], loaded.oil_caps[oil] if 0 <= oil < len(loaded.oil_caps) else {}, float(loaded.rate_per_day[c]))
 
 
 def parts_of(loaded: Loaded) -> Iterator[tuple[str, np.ndarray]]:
@@ -123,13 +105,6 @@ def evaluate(
         return evaluate_within(connection, fleet_id, today, compartments, progress, afresh)
 
 
-def hold_families(connection: Connection, families: Sequence[str] | None) -> None:
-    """One at a time judges some families, or all (None), to the end of the transaction: whoever comes second reads what the first was
-    given and wrote. In groups that the shares of a large fleet do not have in common, so that these are judged side by side."""
-    places = range(GROUPS) if families is None else sorted({crc32(name.encode()) % GROUPS for name in families})
-    connection.execute(query("history.hold_families"), {"places": list(places)})
-
-
 def healthy(loaded: Loaded, charges: Charges, signed: dict[int, int]) -> np.ndarray:
     """Which samples say what is usual, shape (N,)."""
     samples = loaded.history.samples
@@ -149,14 +124,13 @@ def evaluate_within(
     stopped the judgement, by name and why; nobody else waits for them, and they are tried again every time."""
     mates = written = None
     if compartments is not None:
-        # their bottles' company is screened with them: a swap has two sides
-        company = connection.execute(query("history.company"), {"compartments": list(compartments), "today": today}).fetchall()
-        written = sorted({*compartments, *(r["compartment_id"] for r in company)})
+        written = turns.with_company(connection, compartments, today)
         rows = connection.execute(query("history.family_mates"), {"compartments": written}).fetchall()
         mates = [r["compartment_id"] for r in rows]
     progress("reading")
-    hold_families(connection, None if written is None else [
+    turns.hold_families(connection, None if written is None else [
         r["family"] for r in connection.execute(query("history.families_of"), {"compartments": written}).fetchall()])  # fmt: skip
+    in_force.refresh(connection, fleet_id, written)
     loaded = load(connection, today, mates)
     if not len(loaded.compartment_ids):
         return {"compartments": 0, "samples": 0, "held": 0, "set_aside": []}
@@ -259,6 +233,8 @@ def judge_and_write(
     worked = work(part, charges, signed, written)
     if trials.follow(connection, fleet_id, worked, signed, today):  # intervals fell back: decided anew by them
         worked = work(part, charges, signed, written)
+    if in_force.begin(connection, fleet_id, worked, today):  # what was approved for today has begun
+        worked = work(part, charges, signed, written)
     _write_evaluations(connection, fleet_id, worked, written)
     _write_standing(connection, fleet_id, worked, today, left_out.ids)
     _write_baselines(connection, fleet_id, worked, today, healthy(part, charges, signed))
@@ -328,7 +304,7 @@ def _write_standing(connection: Connection, fleet_id: int, worked: Worked, today
     last[samples.comp[judged]] = np.flatnonzero(judged)
     on_hold = np.bincount(samples.comp[~samples.usable], minlength=count)
     rows = []
-    versions = approval.versions_of(connection, [int(loaded.compartment_ids[c]) for c in worked.decisions])
+    versions = in_force.stood(connection, [int(loaded.compartment_ids[c]) for c in worked.decisions])
     for c, decision in worked.decisions.items():
         compartment_id, r, i = int(loaded.compartment_ids[c]), loaded.register[c], int(last[c])
         if compartment_id in skip:

@@ -13,7 +13,7 @@ import numpy as np
 from vornet.core import due as due_rules
 from vornet.core import meter as meter_rules
 from vornet.core.charges import Charges, cut
-from vornet.core.decision import Policy
+from vornet.core.decision import Policy, Terms
 from vornet.core.diagnose import REPAIR_DAYS
 from vornet.core.drain import SYSTEM_OVER_REFILL
 from vornet.core.history import (
@@ -33,7 +33,7 @@ from vornet.core.limits import DUTIES, FixedLimit, LimitTable, duty_of
 from vornet.core.limits import arranged as arranged_limits
 from vornet.core.measurands import COUNT
 from vornet.core.meter_points import Points, read_off, standing, with_samples
-from vornet.core.policy import RULES, nearest
+from vornet.core.policy import RULES, Where, nearest
 from vornet.core.precision import PRECISION, Precision, arranged
 from vornet.core.proposed_drains import DAYS, Drawn, proposed_drains
 from vornet.core.screening import MeterPoints
@@ -148,6 +148,23 @@ def policies_on(connection: Connection, today: date) -> dict[tuple[str, str], di
     return {(r["scope"], r["place"]): {k: v for k, v in r["rules"].items() if k in RULES} for r in rows}
 
 
+@dataclass(frozen=True)
+class Policies:
+    """What is in force on a day: by (scope, place), the rules said there."""
+
+    rows: dict[tuple[str, str], dict[str, Any]]
+
+    def of(self, row: dict[str, Any]) -> tuple[Policy, dict[str, Where]]:
+        """The policy of a compartment (its ``unit``, ``family`` and ``duty``), and who says each rule."""
+        places = {"unit": row["unit"], "family": row["family"], "duty": row["duty"] or "", "fleet": ""}
+        return nearest({scope: self.rows.get((scope, place), {}) for scope, place in places.items()})
+
+
+def policies_in_force(connection: Connection, today: date) -> Policies:
+    """The policies of a day."""
+    return Policies(policies_on(connection, today))
+
+
 def _policies(said: dict[tuple[str, str], dict[str, Any]], rows: list[dict[str, Any]]) -> list[Policy]:
     """The policy of each compartment; where nobody says anything near, one and the same."""
     if not any(scope != "fleet" for scope, _ in said):
@@ -232,11 +249,27 @@ def load(connection: Connection, today: date, compartments: list[int] | None = N
     return Loaded(
         history, ids, s["id"], rows, families, MeterPoints(known.points.meter, known.points.day, known.points.total), rate, known.total,
         known.day, proposed, drains["id"], oil_ids, [o["name"] for o in oil_rows],
-        [{u: o["facts"].get(f"cap_{u}") for u in ("h", "km")} | {f"claim_{u}": o["facts"].get(f"claim_{u}") for u in ("h", "km")}
-         for o in oil_rows], changes,
+        [caps_of_oil(o) for o in oil_rows], changes,
         limits, limit_set_id, _policies(policies_on(connection, today), rows),
         _seen(connection, ids, samples, compartments), found, taught.teaching(connection, compartments, s["id"], found),
         factors_on(connection, today, families),
+    )  # fmt: skip
+
+
+def caps_of_oil(oil: dict[str, Any] | None) -> dict[str, float | None]:
+    """What an oil may run and what its supplier claims, by ``h``, ``km``, ``claim_h``, ``claim_km``; {} without a record."""
+    if oil is None:
+        return {}
+    return {u: oil["facts"].get(f"cap_{u}") for u in ("h", "km")} | {f"claim_{u}": oil["facts"].get(f"claim_{u}") for u in ("h", "km")}
+
+
+def terms_of(row: dict[str, Any], oil: dict[str, float | None], rate_per_day: float = 0.0) -> Terms:
+    """What register and calendar add for one compartment (a row of ``register.compartments``) on an oil (``caps_of_oil``)."""
+    u, facts, days = row["meter_unit"], row["facts"] or {}, row["interval_days"]
+    return Terms(
+        cap=row["cap_meter"], calendar=rate_per_day * days if days and rate_per_day > 0 else None, oil_cap=oil.get(u),
+        trial=row["trial_length"], claim=oil.get(f"claim_{u}"),
+        **{name: facts.get(f"{name}_{u}") for name in ("printed", "indicator", "filter", "bypass")},
     )  # fmt: skip
 
 
@@ -493,8 +526,9 @@ def tried_on(connection: Connection, families: list[str], most: int) -> tuple[li
 
 def without_held(connection: Connection, loaded: Loaded) -> Loaded:
     """As loaded, with the samples that stand held or rejected no longer usable."""
-    out = [r["sample_id"] for r in connection.execute(query("history.standing_holds")).fetchall()]
-    samples = replace(loaded.history.samples, usable=~np.isin(loaded.sample_ids, out))
+    rows = connection.execute(query("history.standing_holds")).fetchall()
+    out, waits = [r["sample_id"] for r in rows], [r["sample_id"] for r in rows if r["waits"]]
+    samples = replace(loaded.history.samples, usable=~np.isin(loaded.sample_ids, out), waits=np.isin(loaded.sample_ids, waits))
     return replace(loaded, history=replace(loaded.history, samples=samples))
 
 

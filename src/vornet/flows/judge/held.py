@@ -45,16 +45,24 @@ class Standing:
 
 
 def since_when(versions: Sequence[dict[str, Any]]) -> tuple[int, int]:
-    """(place of the version that the interval in force was approved by, place of the first at this length): a trial that was adopted
-    has run to it already.
+    """(place of the span that the interval in force was approved by, place of the first at this length): the charge of a trial that was
+    adopted has run to it already, whatever stood between its drain and the adoption.
 
     >>> since_when([{"origin": "register", "meter": 500}, {"origin": "trial", "meter": 660}, {"origin": "approved", "meter": 600}])
     (2, 1)
+    >>> since_when([{"origin": "register", "meter": 500}, {"origin": "trial", "meter": 660, "trial_state": "adopted"},
+    ...             {"origin": "register", "meter": 500}, {"origin": "approved", "meter": 600}])
+    (3, 1)
     """
-    last = len(versions) - 1
-    first = last
-    while first > 0 and versions[first - 1]["origin"] == "trial" and versions[first - 1]["meter"] >= 0.95 * versions[last]["meter"]:
-        first -= 1
+    last = first = len(versions) - 1
+
+    def tried(i: int, adopted: bool) -> bool:
+        v = versions[i]
+        return bool(i > 0 and v["origin"] == "trial" and v["meter"] >= 0.95 * versions[last]["meter"]
+                    and (not adopted or v.get("trial_state") == "adopted"))  # fmt: skip
+
+    while first > 1 and (tried(first - 1, False) or tried(first - 2, True)):
+        first -= 1 if tried(first - 1, False) else 2
     return last, first
 
 

@@ -8,7 +8,7 @@ from typing import Any
 from vornet.core.causes import OF_HOLDS
 from vornet.core.judge import VERDICTS
 from vornet.flows.house import fleets
-from vornet.flows.judge import decision_record, trials
+from vornet.flows.judge import decision_record, in_force, trials
 from vornet.store.database import Connection, Database, query
 from vornet.words.say import each, say
 
@@ -82,7 +82,7 @@ def intervals(db: Database, fleet: str) -> list[dict[str, Any]]:
 
 def interval_versions(connection: Connection, compartment_id: int) -> list[dict[str, Any]]:
     """Every version of a compartment's interval, oldest first."""
-    return connection.execute(query("register.intervals_of"), {"compartment_id": compartment_id}).fetchall()
+    return in_force.said_of(connection, compartment_id)
 
 
 def _interval(r: dict[str, Any]) -> dict[str, Any]:

@@ -4,15 +4,16 @@ from __future__ import annotations
 
 import json
 from collections import Counter
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from datetime import date
 from typing import Any
 
 from vornet.core.decision import Policy
 from vornet.core.errors import FormErrors, InputError
-from vornet.core.policy import SCOPES, Where, checked, contradictions, nearest
+from vornet.core.policy import SCOPES, checked, contradictions, nearest
 from vornet.flows.house import fleets
 from vornet.flows.judge import evaluate, fleet_history, taught
+from vornet.flows.judge.fleet_history import Policies
 from vornet.store import queue
 from vornet.store.database import Connection, Location, opened, query
 from vornet.words.say import say
@@ -22,20 +23,9 @@ SCOPE_WORDS = {"fleet": "the whole fleet", "duty": "a duty", "family": "a family
 NAMED = 40
 
 
-@dataclass(frozen=True)
-class Policies:
-    """What is in force on a day: by (scope, place), the rules said there."""
-
-    rows: dict[tuple[str, str], dict[str, Any]]
-
-    def of(self, row: dict[str, Any]) -> tuple[Policy, dict[str, Where]]:
-        """The policy of a compartment (its ``unit``, ``family`` and ``duty``), and who says each rule."""
-        places = {"unit": row["unit"], "family": row["family"], "duty": row["duty"] or "", "fleet": ""}
-        return nearest({scope: self.rows.get((scope, place), {}) for scope, place in places.items()})
-
-
 def in_force(connection: Connection, today: date) -> Policies:
-    return Policies(fleet_history.policies_on(connection, today))
+    """The policies of a day."""
+    return fleet_history.policies_in_force(connection, today)
 
 
 def places(connection: Connection) -> dict[str, list[str]]:

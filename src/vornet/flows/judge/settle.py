@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from datetime import date
 
-from vornet.flows.judge import evaluate
+from vornet.flows.judge import evaluate, in_force
 from vornet.flows.plan import bands, planned, service
 from vornet.store import queue
 from vornet.store.database import Connection, Database
@@ -20,6 +20,8 @@ AT_ONCE_FILE = 300
 def settle(connection: Connection, fleet_id: int, today: date, at_once: int = AT_ONCE) -> int:
     """Judge what was touched, here for up to ``at_once`` compartments, by a worker for more; how many went on the queue."""
     touched = queue.take_touched(connection)
+    if len(touched.compartments) > at_once:  # judged later; what is in force is told at once
+        in_force.refresh(connection, fleet_id, None if touched.everything else list(touched.compartments))
     if touched.everything and len(touched.compartments) > at_once:
         queue.put_afresh(connection, fleet_id)
     elif touched.compartments and len(touched.compartments) > at_once:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import date, timedelta
 from typing import Any
 
-from vornet.flows.judge import aside, verdicts
+from vornet.flows.judge import aside, in_force, verdicts
 from vornet.flows.pages import open_ends
 from vornet.store.database import Connection, query
 
@@ -45,6 +45,7 @@ def board(connection: Connection, show: str, depot: str, q: str, page: int, toda
     return {
         "rows": open_ends.with_visits(connection, rows[:PAGE]), "more": len(rows) > PAGE, "counts": counts, "waiting": waiting["held"],
         "ends": open_ends.open_ends(connection, today), "set_aside": aside.list_of(connection),
+        "held_up": in_force.held_up(connection, today),
         "depots": depots(connection),
         "show": show, "depot": depot, "q": q, "page": page, "filters": FILTERS,
     }  # fmt: skip

@@ -18,7 +18,7 @@ from vornet.core.limits import FEWEST
 from vornet.core.measurands import BY_KEY, INDEX, MEASURANDS, WEAR_METALS
 from vornet.core.oil_properties import BY_PROPERTY
 from vornet.core.rates import StretchRates, stretch_rates
-from vornet.flows.judge import decision_record, fleet_history, trials
+from vornet.flows.judge import decision_record, fleet_history, in_force, trials
 from vornet.flows.pages import looks
 from vornet.flows.plan import planned
 from vornet.flows.work import photos
@@ -79,7 +79,7 @@ def load(connection: Connection, compartment_id: int, today: date) -> Facts | No
         row, loaded, charges, rates, judgement,
         {r["sample_id"]: r for r in connection.execute(query("board.sample_facts"), mine).fetchall()},
         {r["measurand"]: r for r in connection.execute(query("board.baselines"), {"family": row["family"]}).fetchall()},
-        connection.execute(query("register.intervals_of"), mine).fetchall(),
+        in_force.lengths(connection, compartment_id),
         looks.with_looks(drains, noticed),
         connection.execute(query("board.sisters"), {"unit_id": row["unit_id"]}).fetchall(),
         _events(connection, compartment_id, loaded, charges, [*_seen_events(drains), *_noticed_events(noticed)]),

@@ -15,7 +15,7 @@ from vornet.core.oil_life import DAYS_A_YEAR
 from vornet.core.picture import Along, along
 from vornet.core.policy import Where
 from vornet.core.prices import DrainCost, drain_cost
-from vornet.flows.judge import approval, held, policies, prices
+from vornet.flows.judge import approval, held, in_force, policies, prices
 from vornet.flows.pages.compartment import row_of
 from vornet.store.database import Connection, query
 
@@ -53,6 +53,9 @@ class Interval:
     policy: Policy
     said_by: dict[str, Where]
     held: held.Standing | None
+    days: int | None
+    course: list[dict[str, Any]]
+    waits: list[dict[str, Any]]
 
 
 def _axis(decision: dict[str, Any], current: float | None) -> float:
@@ -71,7 +74,7 @@ def load(connection: Connection, compartment_id: int, today: date) -> Interval |
     if row is None or row["decision"] is None:
         return None
     decision: dict[str, Any] = row["decision"]
-    versions = connection.execute(query("register.intervals_of"), {"compartment_id": compartment_id}).fetchall()
+    versions = in_force.said_of(connection, compartment_id)
     to_h = _axis(decision, row["interval_meter"])
     policy, said_by = policies.in_force(connection, today).of(row)
     reckoned = approval.reckoned(connection, row, today)
@@ -87,7 +90,8 @@ def load(connection: Connection, compartment_id: int, today: date) -> Interval |
     rate = row["rate_per_day"] * DAYS_A_YEAR if row["rate_per_day"] else None
     return Interval(
         row, decision, versions, table, to_h, costs, lacking, known.currency, rate, litres, approval.seen(decision, versions), policy,
-        said_by, held_since(connection, compartment_id),
+        said_by, held_since(connection, compartment_id), in_force.register_said(connection, [compartment_id], today)[compartment_id]["days"],
+        in_force.course(connection, compartment_id), in_force.waits_here(connection, compartment_id),
     )  # fmt: skip
 
 

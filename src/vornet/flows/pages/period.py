@@ -51,8 +51,8 @@ def _kept(connection: Connection, compartment_id: int) -> reckoning.Reckoning | 
 
 def _saved(r: dict[str, Any], known: prices.PriceList, reckoned: reckoning.Reckoning | None) -> dict[str, Any]:
     """What one change saves a year at the unit's recent use: drains, litres, money with its risk (None: not known); and what was run
-    before it: an adopted trial's interval counts from what ran before the trial."""
-    before = r["before_that"] if r["before_origin"] == "trial" and r["origin"] == "approved" else r["before"]
+    before it, trials left out."""
+    before = r["before"]
     if not before or not r["rate_per_day"]:
         return {"from": before, "drains": None, "litres_less": None, "saving": None}
     drains = r["rate_per_day"] * DAYS_A_YEAR * (1 / before - 1 / r["meter"])

@@ -50,7 +50,8 @@ def dump(db: Database, fleet: str, today: date, history: bool = True) -> dict[st
         document["intervals"] = [
             _some({
                 "unit": r["unit"], "compartment": r["compartment"], "on": r["effective_from"].isoformat(),
-                f"interval_{r['meter_unit']}": r["meter"], "interval_days": r["days"], "origin": r["origin"],
+                f"interval_{r['meter_unit']}": r["meter"] if r["says_length"] else None,
+                "interval_days": r["days"] if r["says_calendar"] else None, "origin": r["origin"],
                 "approved_by": r["approved_by"], "why": r["why"],
             })
             for r in rows("intervals")

@@ -14,6 +14,7 @@ from vornet.core.errors import InputError
 from vornet.core.meter import longest_rising, running_total
 from vornet.core.volumes import level_missing_l
 from vornet.flows.house import meters
+from vornet.flows.judge import in_force
 from vornet.flows.register.dump import compartment_rows
 from vornet.io.register_file import Drain, Problem, RegisterFile
 from vornet.store import bulk
@@ -57,11 +58,10 @@ class Places:
 
 def put_logs(
     connection: Connection, fleet_id: int, document: RegisterFile, units: dict[str, int], problems: list[Problem], by: str,
-    progress: Progress,
+    today: date, progress: Progress,
 ) -> dict[str, int]:  # fmt: skip
     """Keep a register file's logs, what is there already left as it is; how many of each came in. Rows that cannot be are added to
     ``problems``."""
-    today = date.max.replace(year=9000)
     places = Places(units, {(r["unit"], r["name"]): r for r in compartment_rows(connection, today)}, problems)
     counts: dict[str, int] = {}
 
@@ -84,7 +84,7 @@ def put_logs(
     progress("top-ups", len(top_ups))
     keep("level_checks", bulk.LEVEL_CHECKS, _level_checks(document, places))
     keep("events", bulk.EVENTS, _events(document, places))
-    _put_intervals(connection, fleet_id, document, places, by)
+    _put_intervals(connection, fleet_id, document, places, by, today)
     return counts
 
 
@@ -189,14 +189,14 @@ def _events(document: RegisterFile, places: Places) -> list[list[object]]:
     return list(out.values())
 
 
-def _put_intervals(connection: Connection, fleet_id: int, document: RegisterFile, places: Places, by: str) -> None:
+def _put_intervals(connection: Connection, fleet_id: int, document: RegisterFile, places: Places, by: str, today: date) -> None:
     """Past intervals of a register file, those that are not there yet. An approval in a file is no approval: it is kept as stated by the
-    file, loaded by whoever loaded it."""
+    file, loaded by whoever loaded it. One that would be in force from now on is asked for like any other word of the register."""
     known = {
         (r["compartment_id"], r["effective_from"], r["meter"], r["days"], r["origin"])
         for r in connection.execute(query("register.intervals")).fetchall()
     }
-    rows = []
+    statements = []
     for i, version in document.intervals:
         c = places.compartment(f"intervals[{i}]", version)
         if c is None:
@@ -206,12 +206,21 @@ def _put_intervals(connection: Connection, fleet_id: int, document: RegisterFile
         origin = "register" if version.origin == "register" else "stated"
         if (*of, origin) in known or (*of, version.origin) in known:
             continue
+        now = in_force.register_said(connection, [c["compartment_id"]], today)[c["compartment_id"]]
+        if now["known"] and (now["since"] is None or version.on > now["since"]):
+            why = in_force.refusal(connection, c["compartment_id"], meter, version.interval_days, now["days"], today)
+            if why is not None:
+                places.problems.append(Problem(f"intervals[{i}]", why[0], f"left out: {why[1]}"))
+                continue
         who = "register file" if origin == "register" else by
         said = f"stated by file: approved by {version.approved_by or 'nobody named'}. {version.why}".strip()
-        rows.append(interval_row(fleet_id, *of, origin, who, version.why if origin == "register" else said))
+        statements.append(in_force.Statement(
+            compartment_id=c["compartment_id"], on=version.on, origin=origin, by=who, length=meter, days=version.interval_days,
+            says_length=meter is not None, says_calendar=version.interval_days is not None,
+            why=version.why if origin == "register" else said,
+        ))  # fmt: skip
         known.add((*of, origin))
-    with connection.cursor() as cursor:
-        cursor.executemany(query("register.put_interval"), rows)
+    in_force.say(connection, fleet_id, statements, today)
 
 
 def _meters_going_back(
@@ -248,13 +257,3 @@ def _meters_going_back(
                 side = f"after {before:.0f}" if total < before else f"at {total:.0f}, ahead of later readings"
                 problems.append(Problem(where, "meter", f"the meter goes back: {total:.0f} on {date.fromordinal(day)} {side}"))
     return bad
-
-
-def interval_row(
-    fleet_id: int, compartment_id: int, since: date, meter: float | None, days: int | None, origin: str, by: str,
-    why: str, evidence: str | None = None,
-) -> dict[str, object]:  # fmt: skip
-    return {
-        "fleet_id": fleet_id, "compartment_id": compartment_id, "effective_from": since, "meter": meter,
-        "days": days, "origin": origin, "approved_by": by, "why": why, "evidence": evidence,
-    }  # fmt: skip

@@ -113,7 +113,9 @@ def _change_compartments(
         parameters.append(bound)
         if change.key in ("interval", "interval_days"):
             meter = now.interval_km if bound["counts"] == "km" else now.interval_h
-            versions.append((r["compartment_id"], meter, now.interval_days))
+            length, days = (meter, None) if change.key == "interval" else (None, now.interval_days)
+            clears = frozenset() if length or days else frozenset(("length" if change.key == "interval" else "days",))
+            versions.append(register.Wanted(r["compartment_id"], length, days, clears))
         audits.append((where, {field: [was.get(field), value]}))
         touched.append(r["compartment_id"])
     if touched:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from datetime import date
 from typing import Any
@@ -12,10 +12,11 @@ from vornet.core import schools
 from vornet.core.errors import InputError
 from vornet.core.measurands import dense
 from vornet.flows.house import days, fleets
+from vornet.flows.judge import in_force
 from vornet.flows.judge.settle import AT_ONCE_FILE, settling
 from vornet.flows.plan import service
 from vornet.flows.register.dump import compartment_rows, dump
-from vornet.flows.register.logs import Progress, interval_row, put_logs
+from vornet.flows.register.logs import Progress, put_logs
 from vornet.io import register_file, workbook
 from vornet.io.register_file import Batch, Problem, RegisterFile
 from vornet.store import queue
@@ -104,7 +105,7 @@ def take(
     _library(connection, fleet_id, document, report)
     units = _units(connection, fleet_id, document, report, by, today)
     progress("units", len(document.units))
-    report.counts |= put_logs(connection, fleet_id, document, units, report.problems, by, progress)
+    report.counts |= put_logs(connection, fleet_id, document, units, report.problems, by, today, progress)
     service.load(connection, fleet_id, document, report, by)
     progress("service items", len(document.service_items))
     _touch(connection, fleet_id, document, units)
@@ -202,7 +203,7 @@ def _units(connection: Connection, fleet_id: int, document: RegisterFile, report
             interval = c.interval_km if row["counts"] == "km" else c.interval_h
             compartments.append(row)
             if (interval or c.interval_days) and (unit.unit, c.compartment) not in dated:
-                wanted.append((units[unit.unit], c.compartment, interval, c.interval_days))
+                wanted.append((where, units[unit.unit], c.compartment, interval, c.interval_days))
     with connection.cursor() as cursor:
         cursor.executemany(query("register.put_compartment"), compartments)
     connection.execute(query("register.recount"))
@@ -214,7 +215,12 @@ def _units(connection: Connection, fleet_id: int, document: RegisterFile, report
         cursor.executemany(query("register.put_state"), states)
     connection.execute(query("register.refresh_states"), {"today": today})
     ids = {(r["unit_id"], r["name"]): r["compartment_id"] for r in compartment_rows(connection, today)}
-    put_intervals(connection, fleet_id, [(ids[(u, n)], meter, days) for u, n, meter, days in wanted], "register file", today)
+    refused = put_intervals(
+        connection, fleet_id, [Wanted(ids[(u, n)], meter, days) for _, u, n, meter, days in wanted], "register file", today
+    )
+    for where, u, n, _, _ in wanted:
+        if (why := refused.get(ids[(u, n)])) is not None:
+            report.problems.append(Problem(where, why[0], f"left as it is: {why[1]}"))
     report.counts["units"], report.counts["compartments"] = len(rows), len(compartments)
     return units
 
@@ -234,16 +240,44 @@ def _doubtful(where: str, c: register_file.Compartment, counts: str, oils: set[s
         yield Problem(where, "shared_with", f"there is no unit named {c.shared_with.unit!r}; left as this unit's own")
 
 
-def put_intervals(connection: Connection, fleet_id: int, wanted: list[tuple[int, float | None, int | None]], by: str, today: date) -> None:
-    """Intervals as a register says them: a new version where the register says something new."""
-    said = {r["compartment_id"]: (r["meter"], r["days"]) for r in connection.execute(query("register.register_intervals")).fetchall()}
-    versions = []
-    for compartment_id, meter, calendar in wanted:
-        if said.get(compartment_id) != (meter, calendar):
-            since = today if compartment_id in said else fleets.ALWAYS
-            versions.append(interval_row(fleet_id, compartment_id, since, meter, calendar, "register", by, ""))
-    with connection.cursor() as cursor:
-        cursor.executemany(query("register.put_interval"), versions)
+@dataclass(frozen=True)
+class Wanted:
+    """The interval that a register says of a compartment. None says nothing of that fact; ``clears``: facts that there is no more of."""
+
+    compartment_id: int
+    length: float | None
+    days: int | None
+    clears: frozenset[str] = frozenset()
+
+
+def put_intervals(
+    connection: Connection, fleet_id: int, wanted: Sequence[Wanted], by: str, today: date, *, ask: bool = True
+) -> dict[int, tuple[str, str]]:  # fmt: skip
+    """Intervals as a register says them: a statement of each fact that it says differently from what it last said and from what is in
+    force. A longer one where something on record stands against it is left as it is, unless nobody is to ``ask``: those by compartment,
+    as (``interval`` or ``interval_days``, why)."""
+    known = in_force.register_said(connection, [w.compartment_id for w in wanted], today)
+    statements, refused = [], {}
+    for w in wanted:
+        was = known[w.compartment_id]
+        length = w.length if w.length is not None and w.length not in (was["length_said"], was["length"]) else None
+        days = w.days if w.days is not None and w.days not in (was["days_said"], was["days"]) else None
+        clears = w.clears & {fact for fact in (in_force.LENGTH, "days") if was[fact] is not None}
+        if length is None and days is None and not clears:
+            continue
+        why = None
+        if ask and was["known"]:
+            why = in_force.refusal(connection, w.compartment_id, length, days, was["days"], today)
+            why = why or (in_force.clearing_refused(connection, w.compartment_id, was, clears) if clears else None)
+        if why is not None:
+            refused[w.compartment_id] = why
+            continue
+        statements.append(in_force.Statement(
+            compartment_id=w.compartment_id, on=today if was["known"] else fleets.ALWAYS, origin="register", by=by, length=length, days=days,
+            says_length=length is not None or in_force.LENGTH in clears, says_calendar=days is not None or "days" in clears,
+        ))  # fmt: skip
+    in_force.say(connection, fleet_id, statements, today)
+    return refused
 
 
 def counts_text(counts: dict[str, int]) -> Iterable[str]:

@@ -200,8 +200,15 @@ def _put_interval(
 ) -> None:  # fmt: skip
     meter = now.interval_km if counts == "km" else now.interval_h
     before = (was.get(f"interval_{counts}"), was.get("interval_days"))
-    if (meter, now.interval_days) != before and (meter or now.interval_days):
-        register.put_intervals(connection, fleet_id, [(compartment_id, meter, now.interval_days)], by, today)
+    length = meter if meter != before[0] else None
+    days = now.interval_days if now.interval_days != before[1] else None
+    clears = frozenset(fact for fact, new, old in zip(("length", "days"), (meter, now.interval_days), before, strict=True) if old and not new)
+    if not (length or days or clears):
+        return
+    refused = register.put_intervals(connection, fleet_id, [register.Wanted(compartment_id, length, days, clears)], by, today)
+    if (why := refused.get(compartment_id)) is not None:
+        field = f"interval_{counts}" if why[0] == "interval" else why[0]
+        raise FormErrors({field: why[1]})
 
 
 def _unit_model(connection: Connection, unit_id: int, today: date) -> Unit:

@@ -18,8 +18,10 @@ from zoneinfo import ZoneInfo
 from vornet.core.causes import NAMES
 from vornet.core.errors import InputError
 from vornet.flows.house import days, fleets, installation
+from vornet.flows.judge import in_force
 from vornet.flows.weeks import kit
 from vornet.store.database import Connection, Database, query
+from vornet.words.say import each
 
 #: an unheard stop is written again after so many hours, at most so often
 AGAIN_H, MOST_AGAIN = 4, 42
@@ -115,7 +117,29 @@ def write_due(connection: Connection, fleet_id: int, now: datetime, today: date,
         for c in people:
             if c["stops"] and (c["depots"] is None or stop["depot_id"] in c["depots"]):
                 count += _stop(connection, fleet_id, c, stop, now)
+    for held in in_force.held_up(connection, today):
+        for c in people:
+            if c["stops"] and (c["depots"] is None or held["depot_id"] in c["depots"]):
+                count += _held_up(connection, fleet_id, c, held)
     return count
+
+
+def _held_up(connection: Connection, fleet_id: int, c: dict[str, Any], held: dict[str, Any]) -> int:
+    """An approval whose day has come and that waits because something stands against it: told once."""
+    about = f"approval {held['interval_id']} waits to {c['account_id']}"
+    if connection.execute(query("weeks.mail_written"), {"about": about}).fetchone() is not None:
+        return 0
+    where = f"{held['unit']}, {held['compartment']}"
+    what = f"{held['value']:g} {held['meter_unit']}" if held["fact"] == in_force.LENGTH else f"{held['value']:.0f} days"
+    subject = f"Approved, and waits: {where}"
+    said = (f"{what} on {where}, approved by {held['approved_by']} from {_day(held['from_day'])}, has not begun: "
+            f"{'; '.join(each(held['held_up']))}.")  # fmt: skip
+    then = "What was in force before stays. It begins once nothing stands against it; approve another, or withdraw it, in Vornet."
+    base = installation.address() or ""
+    link = f"{base}/compartments/{held['compartment_id']}/interval" if base else ""
+    anchor = f'<p><a href="{html.escape(link)}">Open it</a></p>' if link else ""
+    return _put(connection, fleet_id, about, c["address"], subject, "\n".join(filter(None, [said, "", then, link])),
+                _page(subject, f"<p><b>{html.escape(said)}</b></p><p>{html.escape(then)}</p>{anchor}"), None)  # fmt: skip
 
 
 def _put(

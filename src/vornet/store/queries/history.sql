@@ -91,7 +91,7 @@ ORDER BY a.since, u.name, c.compartment_id
 SELECT collect_statistics()
 
 -- :standing_holds  samples that stay out: open holds and rejected ones
-SELECT DISTINCT sample_id FROM hold WHERE settled_at IS NULL OR settlement = 'rejected'
+SELECT sample_id, bool_or(settled_at IS NULL) AS waits FROM hold WHERE settled_at IS NULL OR settlement = 'rejected' GROUP BY sample_id
 
 -- :settled_holds  reasons a person has already decided on
 SELECT sample_id, reason FROM hold WHERE settled_at IS NOT NULL AND settlement <> 'cleared'

@@ -23,7 +23,7 @@ JOIN compartment c USING (fleet_id, compartment_id) JOIN unit u USING (fleet_id,
 JOIN LATERAL (SELECT p.on_day, p.meter FROM drain p WHERE p.fleet_id = d.fleet_id AND p.compartment_id = d.compartment_id
               AND p.superseded_by IS NULL AND (p.on_day, p.drain_id) < (d.on_day, d.drain_id) ORDER BY p.on_day DESC, p.drain_id DESC LIMIT 1)
      before ON true
-JOIN LATERAL (SELECT v.meter, v.origin, v.evidence, v.effective_from FROM drain_interval v WHERE v.fleet_id = d.fleet_id
-              AND v.compartment_id = d.compartment_id AND v.effective_from <= before.on_day
-              ORDER BY v.effective_from DESC, v.interval_id DESC LIMIT 1) i ON i.origin = 'approved'
+JOIN LATERAL (SELECT f.value AS meter, v.evidence, f.from_day AS effective_from FROM in_force f JOIN drain_interval v USING (fleet_id, interval_id)
+              WHERE f.fleet_id = d.fleet_id AND f.compartment_id = d.compartment_id AND f.fact = 'length' AND f.state IN ('stands', 'stood')
+                AND f.from_day <= before.on_day AND (f.until_day IS NULL OR f.until_day > before.on_day) AND f.origin = 'approved') i ON true
 WHERE d.superseded_by IS NULL ORDER BY d.on_day DESC LIMIT %(limit)s

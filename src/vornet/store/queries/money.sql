@@ -34,22 +34,24 @@ SELECT %(fleet_id)s, coalesce(max(version), 0) + 1, %(scope)s, %(place)s, %(effe
 SELECT c.compartment_id, u.name AS unit, c.family, coalesce(u.duty, '') AS duty, s.interval_meter AS meter, c.counts
 FROM compartment c JOIN unit u USING (fleet_id, unit_id) LEFT JOIN standing s USING (fleet_id, compartment_id)
 
--- :moved  intervals approved, tried and fallen back from in a span of days, newest first, with what ran before each
+-- :moved  intervals approved and fallen back to in a span of days, newest first, with what ran before each: a trial is no interval to go back
+-- from
 SELECT i.*, u.name AS unit, c.name AS compartment, c.family, c.counts AS meter_unit, d.name AS depot, s.rate_per_day,
        coalesce(c.capacity_l, c.system_volume_l) AS litres, s.held_word, s.interval_meter AS now_meter
-FROM (SELECT v.interval_id, v.compartment_id, v.fleet_id, v.effective_from, v.meter, v.days, v.origin, v.approved_by, v.why, v.recorded_at,
-             v.evidence ->> 'limiting' AS limiting, (v.evidence ->> 'chance_at_approved')::double precision AS chance,
+FROM (SELECT v.interval_id, f.compartment_id, f.fleet_id, f.from_day AS effective_from, f.value AS meter, v.days, f.origin, v.approved_by, v.why,
+             v.recorded_at, v.evidence ->> 'limiting' AS limiting, (v.evidence ->> 'chance_at_approved')::double precision AS chance,
              (v.evidence ->> 'safe')::double precision AS safe, (v.evidence ->> 'proposed')::double precision AS proposed,
              (v.evidence ->> 'charges')::integer AS charges,
-             lag(v.meter) OVER (PARTITION BY v.compartment_id ORDER BY v.effective_from, v.interval_id) AS before,
-             lag(v.origin) OVER (PARTITION BY v.compartment_id ORDER BY v.effective_from, v.interval_id) AS before_origin,
-             lag(v.meter, 2) OVER (PARTITION BY v.compartment_id ORDER BY v.effective_from, v.interval_id) AS before_that
-      FROM drain_interval v WHERE v.meter IS NOT NULL) i
+             lag(f.value) OVER w AS before, lag(f.interval_id) OVER w AS before_id
+      FROM in_force f JOIN drain_interval v USING (fleet_id, interval_id)
+      WHERE f.fact = 'length' AND f.state IN ('stands', 'stood') AND f.value IS NOT NULL AND f.origin <> 'trial'
+        AND (f.until_day IS NULL OR f.until_day > f.from_day)
+      WINDOW w AS (PARTITION BY f.compartment_id ORDER BY f.from_day, f.place)) i
 JOIN compartment c ON c.fleet_id = i.fleet_id AND c.compartment_id = i.compartment_id
 JOIN unit u ON u.fleet_id = c.fleet_id AND u.unit_id = c.unit_id
 LEFT JOIN depot d ON d.fleet_id = u.fleet_id AND d.depot_id = u.depot_id
 LEFT JOIN standing s ON s.fleet_id = c.fleet_id AND s.compartment_id = c.compartment_id
-WHERE i.origin IN ('approved', 'fell_back') AND i.effective_from BETWEEN %(since)s AND %(until)s
+WHERE i.origin IN ('approved', 'fell_back') AND i.interval_id IS DISTINCT FROM i.before_id AND i.effective_from BETWEEN %(since)s AND %(until)s
 ORDER BY i.effective_from DESC, i.interval_id DESC LIMIT 5000
 
 -- :held_now  what the approved intervals in force have come to

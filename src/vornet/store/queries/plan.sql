@@ -20,11 +20,10 @@ WHERE (%(units)s::bigint[] IS NULL OR unit_id = ANY(%(units)s))
   AND unit_id IN (SELECT unit_id FROM service_item)
 
 -- :oil_drains_due  where the oil of some units' compartments stands
-SELECT s.compartment_id, s.due_meter, s.due_day, s.interval_meter, i.days AS interval_days
+SELECT s.compartment_id, s.due_meter, s.due_day, s.interval_meter, i.value::integer AS interval_days
 FROM standing s JOIN compartment c USING (fleet_id, compartment_id)
-LEFT JOIN LATERAL (SELECT days FROM drain_interval i
-                   WHERE i.fleet_id = c.fleet_id AND i.compartment_id = c.compartment_id AND i.effective_from <= s.as_of
-                   ORDER BY effective_from DESC, interval_id DESC LIMIT 1) i ON true
+LEFT JOIN in_force i ON i.fleet_id = c.fleet_id AND i.compartment_id = c.compartment_id AND i.fact = 'calendar'
+  AND i.state IN ('stands', 'stood') AND i.from_day <= s.as_of AND (i.until_day IS NULL OR i.until_day > s.as_of)
 WHERE %(units)s::bigint[] IS NULL OR c.unit_id = ANY(%(units)s)
 
 -- :due  services and oil drains, soonest first, with how many there are of each state beside every row (one row of nothing where

@@ -78,21 +78,17 @@ WHERE u.unit_id = n.unit_id AND u.state <> n.state
 SELECT c.compartment_id, c.unit_id, u.name AS unit, c.name, c.kind, c.fuel, c.family, c.system_volume_l, c.capacity_l,
        c.capacity_without_filter_l, c.volume_between_marks_l, c.oil_id, o.name AS oil, c.cap_meter, c.facts, c.meter_no,
        c.unit_id * 2 + c.meter_no - 1 AS meter_id, u.state, u.duty, u.estimated_per_day, shared.name AS shared_unit,
-       c.counts AS meter_unit, i.meter AS interval_meter, i.days AS interval_days,
+       c.counts AS meter_unit, i.value AS interval_meter, k.value::integer AS interval_days,
        (SELECT t.length FROM trial t WHERE t.fleet_id = c.fleet_id AND t.compartment_id = c.compartment_id AND t.state = 'running')
-           AS trial_length,
-       CASE WHEN i.origin IN ('approved', 'trial', 'fell_back') THEN i.effective_from END AS approved_from,
-       CASE WHEN i.origin IN ('approved', 'trial', 'fell_back') THEN (
-           SELECT r.meter FROM drain_interval r WHERE r.fleet_id = c.fleet_id AND r.compartment_id = c.compartment_id
-             AND r.origin = 'register' ORDER BY r.interval_id DESC LIMIT 1) END AS stated_meter
+           AS trial_length
 FROM compartment c
 JOIN unit u USING (fleet_id, unit_id)
 LEFT JOIN unit shared ON shared.fleet_id = c.fleet_id AND shared.unit_id = c.shared_unit_id
 LEFT JOIN oil o ON o.fleet_id = c.fleet_id AND o.oil_id = c.oil_id
-LEFT JOIN LATERAL (SELECT meter, days, origin, effective_from FROM drain_interval i
-                   WHERE i.fleet_id = c.fleet_id AND i.compartment_id = c.compartment_id
-                     AND i.effective_from <= %(today)s
-                   ORDER BY effective_from DESC, interval_id DESC LIMIT 1) i ON true
+LEFT JOIN in_force i ON i.fleet_id = c.fleet_id AND i.compartment_id = c.compartment_id AND i.fact = 'length'
+  AND i.state IN ('stands', 'stood') AND i.from_day <= %(today)s AND (i.until_day IS NULL OR i.until_day > %(today)s)
+LEFT JOIN in_force k ON k.fleet_id = c.fleet_id AND k.compartment_id = c.compartment_id AND k.fact = 'calendar'
+  AND k.state IN ('stands', 'stood') AND k.from_day <= %(today)s AND (k.until_day IS NULL OR k.until_day > %(today)s)
 WHERE %(only)s::bigint[] IS NULL OR c.compartment_id = ANY(%(only)s)
 ORDER BY c.compartment_id
 
@@ -111,30 +107,13 @@ SET kind = excluded.kind, fuel = excluded.fuel, family = excluded.family, system
     cap_meter = excluded.cap_meter, facts = excluded.facts, meter_no = excluded.meter_no, counts = excluded.counts,
     shared_unit_id = excluded.shared_unit_id
 
--- :register_intervals  the interval each register file last said, to tell a change from a repetition
-SELECT DISTINCT ON (compartment_id) compartment_id, meter, days FROM drain_interval
-WHERE origin = 'register' ORDER BY compartment_id, interval_id DESC
-
--- :put_interval  a new version of a compartment's interval
-INSERT INTO drain_interval (fleet_id, compartment_id, effective_from, meter, days, origin, approved_by, why, evidence)
-VALUES (%(fleet_id)s, %(compartment_id)s, %(effective_from)s, %(meter)s, %(days)s, %(origin)s, %(approved_by)s,
-        %(why)s, %(evidence)s)
-
--- :intervals  every version, oldest first
+-- :intervals  everything said of intervals that came into force, trials left out, oldest first
 SELECT i.interval_id, i.compartment_id, u.name AS unit, c.name AS compartment, c.counts AS meter_unit, i.effective_from, i.meter,
-       i.days, i.origin, i.approved_by, i.why
+       i.days, i.origin, i.approved_by, i.why, i.said_on, i.says_length, i.says_calendar
 FROM drain_interval i
 JOIN compartment c USING (fleet_id, compartment_id) JOIN unit u USING (fleet_id, unit_id)
-ORDER BY i.compartment_id, i.effective_from, i.interval_id
-
--- :intervals_of  the versions of one compartment, oldest first
-SELECT effective_from, meter, days, origin, approved_by, why, recorded_at FROM drain_interval
-WHERE compartment_id = %(compartment_id)s ORDER BY effective_from, interval_id
-
--- :approved_versions  every version, oldest first, of compartments that had an interval approved
-SELECT i.compartment_id, i.effective_from, i.meter, i.days, i.origin, i.approved_by FROM drain_interval i
-WHERE i.compartment_id = ANY(%(compartments)s) AND EXISTS (
-    SELECT 1 FROM drain_interval a WHERE a.fleet_id = i.fleet_id AND a.compartment_id = i.compartment_id AND a.origin = 'approved')
+WHERE i.origin <> 'trial' AND EXISTS (SELECT 1 FROM in_force f WHERE f.fleet_id = i.fleet_id AND f.interval_id = i.interval_id
+                                      AND f.state IN ('stands', 'stood'))
 ORDER BY i.compartment_id, i.effective_from, i.interval_id
 
 -- :put_meter_change  one meter replacement

@@ -23,9 +23,6 @@ WHERE trial_id = %(trial_id)s AND state = 'running' RETURNING trial_id
 -- :seen  somebody has taken note that it stopped
 UPDATE trial SET seen_by = %(by)s WHERE trial_id = %(trial_id)s AND state = 'stopped' AND seen_by IS NULL RETURNING trial_id
 
--- :lock  two who end one trial take turns
-SELECT trial_id FROM trial WHERE trial_id = %(trial_id)s FOR UPDATE
-
 -- :list  trials of the fleet, of one compartment or one roll-out; what needs somebody first
 SELECT t.trial_id, t.compartment_id, t.rollout_id, t.length, t.before, t.steps, t.why, t.started_on, t.started_by, t.state, t.progress,
        t.next_at, t.next_day, t.ended_on, t.ended_by, t.ending, t.seen_by, c.name AS compartment, c.family, c.counts AS meter_unit,
@@ -73,7 +70,7 @@ RETURNING rollout_id
 SELECT c.compartment_id, u.name AS unit, u.unit_id, c.name AS compartment, c.counts AS meter_unit, d.name AS depot, c.cap_meter,
        s.interval_meter, s.outcome, s.proposed_meter, s.open_faults, s.oil_hours, s.rate_per_day, s.decision -> 'safe' AS safe,
        s.decision -> 'safe_as_is' AS safe_as_is, s.decision -> 'charges' AS charges, s.decision -> 'guards' AS guards,
-       s.decision -> 'never' AS never, s.decision -> 'beyond_evidence' AS beyond_evidence, u.state AS unit_state
+       s.decision -> 'never' AS never, s.decision -> 'beyond_evidence' AS beyond_evidence, u.state AS unit_state, s.decision, s.held_word
 FROM compartment c JOIN unit u USING (fleet_id, unit_id) LEFT JOIN depot d USING (fleet_id, depot_id)
 LEFT JOIN standing s ON s.fleet_id = c.fleet_id AND s.compartment_id = c.compartment_id
 WHERE c.family = %(family)s AND u.state = 'in_service' ORDER BY u.name, c.name

@@ -181,7 +181,10 @@ ORDER BY v.verdict DESC, v.signed_at
 
 -- :intervals_moved  approved in the last days
 SELECT i.effective_from, i.meter, i.approved_by, i.why, u.name AS unit, c.name AS compartment, c.counts AS meter_unit
-FROM drain_interval i JOIN compartment c USING (fleet_id, compartment_id)
+FROM (SELECT f.fleet_id, f.compartment_id, f.origin, f.from_day AS effective_from, f.value AS meter, v.approved_by, v.why
+      FROM in_force f JOIN drain_interval v USING (fleet_id, interval_id)
+      WHERE f.fact = 'length' AND f.state IN ('stands', 'stood') AND f.why <> 'charge_ended') i
+JOIN compartment c USING (fleet_id, compartment_id)
 JOIN unit u ON u.fleet_id = c.fleet_id AND u.unit_id = c.unit_id
 WHERE i.origin = 'approved' AND i.effective_from > %(since)s ORDER BY i.effective_from DESC
 

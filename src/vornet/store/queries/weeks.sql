@@ -53,10 +53,14 @@ SELECT c.compartment_id, c.unit_id, u.name AS unit, c.name AS compartment, c.kin
        c.capacity_l, c.system_volume_l, s.due_day, s.due_first, s.due_last, s.due_driver, s.oil_hours, s.meter_day, s.rate_per_day,
        s.interval_meter, s.life, s.headroom_is_safe, s.to_due,
        headroom_now(s.urgency, s.open_faults, s.headroom, s.headroom_as_is) AS headroom_now, s.charges -> -1 -> 0 AS fill_day,
-       (SELECT days FROM drain_interval i WHERE i.fleet_id = c.fleet_id AND i.compartment_id = c.compartment_id
-          AND i.effective_from <= s.as_of ORDER BY effective_from DESC, interval_id DESC LIMIT 1) AS interval_days
+       (SELECT value::integer FROM in_force i WHERE i.fleet_id = c.fleet_id AND i.compartment_id = c.compartment_id AND i.fact = 'calendar'
+          AND i.state IN ('stands', 'stood') AND i.from_day <= s.as_of AND (i.until_day IS NULL OR i.until_day > s.as_of)) AS interval_days,
+       c.facts, coalesce(oil.facts, usual.facts) AS oil_facts
 FROM standing s JOIN compartment c USING (fleet_id, compartment_id)
 JOIN unit u ON u.fleet_id = c.fleet_id AND u.unit_id = c.unit_id
+LEFT JOIN oil usual ON usual.fleet_id = c.fleet_id AND usual.oil_id = c.oil_id
+LEFT JOIN LATERAL (SELECT o.facts FROM drain d JOIN oil o USING (fleet_id, oil_id) WHERE d.fleet_id = c.fleet_id AND d.compartment_id = c.compartment_id
+                   AND d.superseded_by IS NULL ORDER BY d.on_day DESC LIMIT 1) oil ON true
 WHERE u.state = 'in_service' AND (%(only)s::bigint[] IS NULL OR c.compartment_id = ANY(%(only)s))
 
 -- :items  service items that come due in a span
