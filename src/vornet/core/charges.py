@@ -11,10 +11,10 @@ from vornet.core.fresh import NOW
 from vornet.core.history import (
     BREAK_IN_H,
     BREAK_IN_KM,
+    CHARGE_SPREAD,
     COMES_AND_GOES,
     DRAIN_MATCH_DAYS,
     KEY,
-    RATE_SPREAD,
     SPREADS,
     UNKNOWN_MOVE,
     Drains,
@@ -204,7 +204,7 @@ def _ends(
     n = usual.n[c]
     with np.errstate(invalid="ignore", divide="ignore"):
         rate = np.where(n > 0, usual.rise[c] / usual.hours[c], 0.0)
-        spread = np.where(n > 0, RATE_SPREAD * np.abs(rate) * np.sqrt(1 + 1 / np.maximum(n, 1)),
+        spread = np.where(n > 0, CHARGE_SPREAD * np.abs(rate) * np.sqrt(1 + 1 / np.maximum(n, 1)),
                           UNKNOWN_MOVE * np.fmax(np.fmax(np.abs(new), np.abs(_zero(value))), sd) / length[:, None])  # fmt: skip
         own, own_sd = (value - start) / hours, np.hypot(sd, start_sd) / hours
         weight = np.where(np.isfinite(own) & (own_sd > 0), spread**2 / (spread**2 + own_sd**2), 0.0)

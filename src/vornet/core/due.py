@@ -19,7 +19,7 @@ RECENT_READINGS = 8
 
 @dataclass(frozen=True)
 class Due:
-    """Next drain: ``total`` on the meter, ``day`` ordinal (NaN unknown), ``driver`` meter or calendar."""
+    """Next drain: ``total`` on the meter, ``day`` ordinal (NaN unknown), ``driver`` meter, calendar or break-in."""
 
     total: float
     day: float
@@ -77,6 +77,20 @@ def due(
     if np.isnan(by_meter) or by_calendar < by_meter:
         return Due(total, by_calendar, "calendar" if not np.isnan(by_calendar) else "meter")
     return Due(total, by_meter, "meter")
+
+
+def with_first_drain(usual: Due, early: Due) -> Due:
+    """The earlier of an early first drain and of what is due as usual: what comes sooner drives, and the calendar's day is never lost.
+
+    >>> with_first_drain(Due(500.0, 40.0, "calendar"), Due(50.0, 90.0, "meter"))
+    Due(total=50.0, day=40.0, driver='calendar')
+    >>> with_first_drain(Due(500.0, 40.0, "meter"), Due(50.0, 30.0, "meter"))
+    Due(total=50.0, day=30.0, driver='break-in')
+    """
+    total = float(np.fmin(usual.total, early.total))
+    if math.isnan(early.day) or usual.day < early.day:
+        return Due(total, usual.day, usual.driver if not math.isnan(usual.day) else "break-in")
+    return Due(total, early.day, "break-in")
 
 
 def first_drain(first: float | None, fill_total: float, overhaul_total: float, latest_total: float, drained_before: bool) -> float | None:

@@ -25,8 +25,9 @@ BREAK_IN_H, BREAK_IN_KM = 250.0, 5000.0
 STOOD_AFTER_MIN = 30.0
 #: what comes and goes within days: a level, which no rate leads to
 COMES_AND_GOES = np.array([m.group == "particles" or m.key in ("water_ppm", "fuel_pct", "glycol_pct") for m in MEASURANDS])
-#: a charge's rate differs from the compartment's usual one by about this share; common practice, no source
-RATE_SPREAD = 0.3
+#: charges of one compartment scatter about its usual rate by about this share (one standard deviation, beforehand): for what a charge
+#: hands on and for safe hours alike; common practice, no source
+CHARGE_SPREAD = 0.3
 #: of a rate that nobody knows yet: by the end of the charge the value may have moved by this share of new oil
 UNKNOWN_MOVE = 0.4
 

@@ -19,18 +19,20 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from vornet.core.history import CHARGE_SPREAD
+
 #: powers of oil hours tried; what accelerates takes the cautious prior, what does not the narrow one (half-normal widths)
 BENDS = np.array([1.0, 1.3, 1.6, 2.0, 2.5])
 CAUTIOUS_BEND, USUAL_BEND = 0.8, 0.2
 #: for shortening a bend that nobody has seen is feared less
 MILD_BEND = 0.4
-#: between-charge spread tried, in shares of the rise, and the width of its half-normal prior
+#: between-charge spread tried, in shares of the rise; CHARGE_SPREAD is the width of its half-normal prior
 SPREADS = np.array([0.05, 0.09, 0.15, 0.24, 0.38, 0.6])
-SPREAD_PRIOR, LEAST_SPREAD = 0.2, 0.05
+LEAST_SPREAD = 0.05
 #: the lab's true noise against the precision assumed, tried
 NOISES = np.array([1.0, 0.5])
 #: the other charges of a family count at most like this many degrees of freedom of one's own spread
-FAMILY_WEIGHT = 6.0
+FAMILY_WEIGHT = 24.0
 #: a late change of pace: chance beforehand of each place it may have begun, its size in shares of the rise, charges that show it
 DRIFT_PRIOR, DRIFT_SIZE, DRIFT_LAST, DRIFT_EARLIER = 0.2, 0.35, (2, 3), 2
 #: beyond this the recent charges alone decide, standard deviations
@@ -109,7 +111,7 @@ def _prior(cautious: np.ndarray) -> np.ndarray:
 def _spread_prior() -> np.ndarray:
     """Log prior of the spreads, (len(SPREADS),): half-normal density times the width of each cell."""
     edges = np.r_[0.0, 0.5 * (SPREADS[1:] + SPREADS[:-1]), SPREADS[-1] * 1.25]
-    mass = np.exp(-0.5 * (SPREADS / SPREAD_PRIOR) ** 2) * np.diff(edges)
+    mass = np.exp(-0.5 * (SPREADS / CHARGE_SPREAD) ** 2) * np.diff(edges)
     return np.asarray(np.log(mass / mass.sum()))
 
 

@@ -148,8 +148,51 @@ class Paths:
         return Rises(group, self.rise[h, j], self.var[h, j], self.misfit[h, j], np.maximum(self.samples[h, j] - 1, 0))
 
 
-def paths(history: History, charges: Charges, read: Readings, fresh: np.ndarray, ref: np.ndarray, evidence: np.ndarray) -> Paths:
-    """Fit every property in every charge. ``charges`` with starts as known now, ``fresh`` (C, P) new oil in use."""
+@dataclass(frozen=True)
+class Refreshed:
+    """Samples drawn after a part change of their charge: ``rows`` (R,) of them, ``kept`` (R,) the share of the charge's start that was still
+    in the oil, ``aged`` (R, len(BENDS)) what its ageing came to, in units of the rise at reference hours."""
+
+    rows: np.ndarray
+    kept: np.ndarray
+    aged: np.ndarray
+
+
+def refreshed(history: History, charges: Charges, ref: np.ndarray, undone: np.ndarray) -> Refreshed:
+    """What part changes took out of the ageing that samples show, of the compartments ``undone`` (C,), bool.
+
+    Oil ages along h^p whatever is in the sump; a part change leaves a share φ = (V − out)/(V − out + in) of what had aged so far, the rest
+    is new oil: the deviation from new oil is d = d₀·Πφ + k·Σ(uᵢ₊₁ᵖ − uᵢᵖ)·Πφ of the changes after it, u = h/ref.
+    """
+    fillings, samples = history.fillings, history.samples
+    system = history.compartments.system_l[fillings.comp]
+    with np.errstate(invalid="ignore", divide="ignore"):
+        phi = (system - fillings.out_l) / (system - fillings.out_l + fillings.in_l)
+    at = np.flatnonzero(fillings.parts & undone[fillings.comp] & (phi > 0) & (phi < 1) & np.isfinite(charges.filling_hours))
+    by_charge: dict[int, list[tuple[float, float]]] = {}
+    for i in at.tolist():
+        by_charge.setdefault(int(charges.charge_of_filling[i]), []).append((float(charges.filling_hours[i]), float(phi[i])))
+    rows = np.flatnonzero(np.isin(charges.charge_of, list(by_charge)) & (charges.oil_hours > 0))
+    kept, aged = np.ones(len(rows)), np.zeros((len(rows), len(BENDS)))
+    for n, i in enumerate(rows.tolist()):
+        before, share = 0.0, np.zeros(len(BENDS))
+        for hours, left in sorted(by_charge[int(charges.charge_of[i])]):
+            if hours >= charges.oil_hours[i]:
+                break
+            now = hours / ref[samples.comp[i]]
+            aged[n] = (aged[n] + now**BENDS - share) * left
+            kept[n] *= left
+            before, share = now, now**BENDS
+        aged[n] += (charges.oil_hours[i] / ref[samples.comp[i]]) ** BENDS - before**BENDS
+    return Refreshed(rows, kept, aged)
+
+
+def paths(
+    history: History, charges: Charges, read: Readings, fresh: np.ndarray, ref: np.ndarray, evidence: np.ndarray,
+    undone: np.ndarray | None = None,
+) -> Paths:  # fmt: skip
+    """Fit every property in every charge. ``charges`` with starts as known now, ``fresh`` (C, P) new oil in use; ``undone`` (C,), bool:
+    whose part changes are taken out again, so that their oil is reckoned as it ages without them (None: nobody's)."""
     total, of, h = len(charges.comp), charges.charge_of, charges.oil_hours
     start = property_values(charges.start)
     start_sd = np.stack([np.sqrt(sum(charges.start_sd[:, INDEX[k]] ** 2 for k in (p.measurand, p.less) if k)) for p in PROPERTIES], axis=1)
@@ -158,6 +201,10 @@ def paths(history: History, charges: Charges, read: Readings, fresh: np.ndarray,
     rise, var, misfit = np.full(shape, np.nan), np.full(shape, np.nan), np.zeros(shape)
     samples, bounded = np.zeros(shape[:2], dtype=int), np.zeros(shape[:2], dtype=bool)
     deepest = np.full((len(history.compartments.duty), PROPERTY_COUNT), -np.inf)
+    none = np.zeros(len(history.compartments.duty), dtype=bool)
+    part = refreshed(history, charges, ref, none if undone is None else undone)
+    after = np.full(len(h), -1)
+    after[part.rows] = np.arange(len(part.rows))
     for j in range(PROPERTY_COUNT):
         there = read.counts[:, j] & (h > 0)
         deep = np.flatnonzero(there & charges.metered & evidence[of])
@@ -167,14 +214,17 @@ def paths(history: History, charges: Charges, read: Readings, fresh: np.ndarray,
         samples[:, j] = np.bincount(of[exact], minlength=total)
         c = of[exact]
         share = h[exact] / ref[charges.comp[c]]
-        r = SIGNS[j] * (read.value[exact, j] - start[c, j])
+        a, origin, at = _origin(part, after[exact], start[c, j], fresh[charges.comp[c], j])
+        r = SIGNS[j] * (read.value[exact, j] - origin)
         w = 1 / np.maximum(read.sd[exact, j], 1e-6) ** 2
-        held = np.bincount(c, w, total) + 1 / np.maximum(start_sd[:, j], 1e-6) ** 2
-        left = np.bincount(c, w * r, total)
+        held = np.bincount(c, w * a * a, total) + 1 / np.maximum(start_sd[:, j], 1e-6) ** 2
+        left = np.bincount(c, w * a * r, total)
         squares = np.bincount(c, w * r * r, total)
         for b, p in enumerate(BENDS):
             u = share**p
-            wu = np.bincount(c, w * u, total)
+            if len(part.rows):
+                u = np.where(at >= 0, part.aged[at, b], u)
+            wu = np.bincount(c, w * a * u, total)
             with np.errstate(invalid="ignore", divide="ignore"):
                 info = np.bincount(c, w * u * u, total) - wu**2 / held
                 k = (np.bincount(c, w * u * r, total) - wu * left / held) / info
@@ -182,21 +232,37 @@ def paths(history: History, charges: Charges, read: Readings, fresh: np.ndarray,
                 rise[:, j, b] = np.where(told, k, np.nan)
                 var[:, j, b] = np.where(told, 1 / info, np.nan)
                 misfit[:, j, b] = np.where(told, np.maximum(squares - left**2 / held - k**2 * info, 0), 0.0)
-        _bounds(charges, read, rows[read.bound[rows, j]], j, start, start_sd, ref, rise, var, bounded, samples)
+        bound = rows[read.bound[rows, j]]
+        _, origin, at = _origin(part, after[bound], start[of[bound], j], fresh[charges.comp[of[bound]], j])
+        hours = (h[bound] / ref[charges.comp[of[bound]]])[:, None] ** BENDS
+        if len(part.rows):
+            hours = np.where(at[:, None] >= 0, part.aged[at], hours)
+        _bounds(of[bound], SIGNS[j] * (read.value[bound, j] - origin), hours, read.sd[bound, j], start_sd[of[bound], j], j, rise, var,
+                bounded, samples)  # fmt: skip
     return Paths(rise, var, misfit, samples, start, start_sd, bounded, np.where(np.isfinite(deepest), deepest, np.nan))
 
 
+def _origin(part: Refreshed, after: np.ndarray, start: np.ndarray, new: np.ndarray) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """(share of the start that is left, what the value would be without ageing, place in ``part``, −1 none) of samples; ``after`` their place
+    there, ``start`` of their charge, ``new`` oil: nobody knows what took the place of the rest where that is not known."""
+    if not len(part.rows):
+        return np.ones(len(after)), start, after
+    at = np.where(np.isnan(new), -1, after)
+    kept = np.where(at >= 0, part.kept[at], 1.0)
+    return kept, np.where(at >= 0, new + kept * (start - new), start), at
+
+
 def _bounds(
-    charges: Charges, read: Readings, rows: np.ndarray, j: int, start: np.ndarray, start_sd: np.ndarray,
-    ref: np.ndarray, rise: np.ndarray, var: np.ndarray, bounded: np.ndarray, samples: np.ndarray,
+    charge: np.ndarray, beyond: np.ndarray, hours: np.ndarray, sd: np.ndarray, start_sd: np.ndarray, j: int, rise: np.ndarray,
+    var: np.ndarray, bounded: np.ndarray, samples: np.ndarray,
 ) -> None:  # fmt: skip
-    """Bounds on the limit's side: a charge rises at least so steeply. In place."""
-    for i in rows.tolist():
-        c = int(charges.charge_of[i])
-        for b, p in enumerate(BENDS):
-            u = (charges.oil_hours[i] / ref[charges.comp[c]]) ** p
-            k = SIGNS[j] * (read.value[i, j] - start[c, j]) / u
+    """Bounds on the limit's side: a charge rises at least so steeply. In place. ``beyond`` and ``hours`` (rows, B): how far each lies from
+    where its charge began, and its ageing in units of the rise at reference hours."""
+    for i, c in enumerate(charge.tolist()):
+        for b in range(len(BENDS)):
+            u = hours[i, b]
+            k = beyond[i] / u
             if np.isnan(rise[c, j, b]) or k > rise[c, j, b]:
-                rise[c, j, b], var[c, j, b] = k, (read.sd[i, j] ** 2 + start_sd[c, j] ** 2) / u**2
+                rise[c, j, b], var[c, j, b] = k, (sd[i] ** 2 + start_sd[i] ** 2) / u**2
                 bounded[c, j] = True
         samples[c, j] = max(samples[c, j], 1)

@@ -15,7 +15,8 @@ SEASON_AHEAD_DAYS = 90
 
 @dataclass(frozen=True)
 class Item:
-    """What makes an item due. ``season`` (month, day); ``condition`` True when it is looked at and done as needed."""
+    """What makes an item due. ``season`` (month, day); ``condition`` True when it is looked at and done as needed; ``since`` the day from
+    which it stands in the plan."""
 
     every_meter: float | None = None
     every_days: int | None = None
@@ -24,6 +25,7 @@ class Item:
     first_meter: float | None = None
     season: tuple[int, int] | None = None
     condition: bool = False
+    since: int | None = None
 
 
 @dataclass(frozen=True)
@@ -55,13 +57,17 @@ class ItemDue:
     rest: float | None = None
 
 
-def next_season(month: int, day: int, last: int | None, today: int) -> int:
-    """The day a seasonal item is due: the first such day that a doing on ``last`` was not already for.
+def next_season(month: int, day: int, last: int | None, today: int, since: int | None = None) -> int:
+    """The day a seasonal item is due: the first such day that a doing on ``last`` was not already for; never done, the first since it
+    stands in the plan (``since``, None: from today on), which is overdue once it has passed.
 
     >>> date.fromordinal(next_season(10, 31, date(2025, 10, 20).toordinal(), date(2026, 1, 15).toordinal())).isoformat()
     '2026-10-31'
+    >>> date.fromordinal(next_season(10, 31, None, date(2026, 11, 1).toordinal(), date(2026, 1, 15).toordinal())).isoformat()
+    '2026-10-31'
     """
-    from_day = today if last is None else last + SEASON_AHEAD_DAYS + 1
+    never = today if since is None else min(since, today)
+    from_day = never if last is None else last + SEASON_AHEAD_DAYS + 1
     year = date.fromordinal(from_day).year
     for y in (year, year + 1, year + 2):
         at = _day_of(y, month, day)
@@ -119,7 +125,7 @@ def item_due(
     if last is not None and item.every_days is not None:
         found.append(ItemDue(None, float(last.day + item.every_days), "calendar"))
     if item.season is not None:
-        at = next_season(*item.season, last.day if last else None, today)
+        at = next_season(*item.season, last.day if last else None, today, item.since)
         found.append(ItemDue(None, float(at), "season"))
     if item.every_nth is not None and base is not None:
         more = max(item.every_nth - 1 - base.done_since, 0)

@@ -160,7 +160,8 @@ def prepared(history: History, charges: Charges, judgement: Judgement, table: Li
     if to_act.any():
         limit = np.where(to_act[:, None], property_limits(table, comps.limited, known, act=True), limit)
     ref = reference_hours(history, charges, evidence)
-    path = paths(history, now, read, fresh.value, ref, evidence)
+    undone = np.array([x.part_changes == "without" for x in each(policy, len(comps.duty))], dtype=bool)
+    path = paths(history, now, read, fresh.value, ref, evidence, undone)
     share = _residual_share(charges, len(comps.duty))
     base = np.where(np.isnan(comps.interval), np.inf, comps.interval)
     _, both = np.unique(comps.family.astype(np.int64) * (len(history.oils.new) + 2) + oil, return_inverse=True)

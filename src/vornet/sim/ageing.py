@@ -34,7 +34,8 @@ DRAWS, BACK = 400, 3
 
 @dataclass(frozen=True)
 class Cell:
-    """``noise`` of the lab against what is assumed, ``bend`` p of what oxidises, ``twist`` '', drift, oil or censored."""
+    """``noise`` of the lab against what is assumed, ``bend`` p of what oxidises, ``twist`` '', drift, oil, censored, or scatter: charges
+    differ from one another by 15 to 40 % instead of 5 to 15 %."""
 
     family: int
     charges: int
@@ -102,7 +103,7 @@ def make(cell: Cell, compartments: int, seed: int) -> Made:
     c = families * cell.family
     of = np.repeat(np.arange(families), cell.family)
     gear = (rng.random(families) < 0.2)[of]
-    cv = rng.uniform(0.05, 0.15, families)[of]
+    cv = rng.uniform(*((0.15, 0.40) if cell.twist == "scatter" else (0.05, 0.15)), families)[of]
     share, thirst = rng.uniform(0.03, 0.25, c), rng.uniform(0, 0.2, families)[of]
     bend = np.ones((c, len(KEYS)))
     bend[:, [KEYS.index(k) for k in BENT]] = cell.bend

@@ -19,6 +19,7 @@ FAMILIES, CHARGES, NOISES, BENDS = (1, 5, 20), (2, 3, 5, 10), (1.0, 0.5), (1.0, 
 CELLS: tuple[Cell, ...] = (
     *(Cell(f, n, noise, p) for p in BENDS for noise in NOISES for f in FAMILIES for n in CHARGES),
     *(Cell(f, n, noise, 1.0, twist) for twist in ("drift", "oil", "censored") for noise in NOISES for f in FAMILIES for n in (5, 10)),
+    *(Cell(f, n, noise, 1.0, "scatter") for noise in NOISES for f in FAMILIES for n in CHARGES),
 )  # fmt: skip
 #: proposals a cell needs, and compartments tried for them at most
 FEWEST, AT_ONCE, BATCHES = 400, 600, 12

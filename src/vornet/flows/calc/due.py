@@ -66,8 +66,17 @@ def due(given: DueIn) -> DueOut:
         a, b = given.readings[before], given.readings[now]
         if b.meter < a.meter:
             raise InputError(f"readings[{now}].meter", f"the meter goes back: {b.meter:g} after {a.meter:g}")
+    drain = given.last_drain
+    for i in order:
+        r = given.readings[i]
+        if r.date > drain.date and r.meter < drain.meter:
+            raise InputError(f"readings[{i}].meter", f"the meter goes back: {r.meter:g} after the drain at {drain.meter:g}")
+        if r.date < drain.date and r.meter > drain.meter:
+            raise InputError(f"readings[{i}].meter", f"the meter goes back: the drain at {drain.meter:g} is after {r.meter:g}")
     days = np.array([given.readings[i].date.toordinal() for i in order])
     totals = np.array([given.readings[i].meter for i in order])
+    if totals[-1] < drain.meter:  # the drain is the last that was read
+        days, totals = np.append(days, drain.date.toordinal()), np.append(totals, drain.meter)
     answer = due_rules.forecast(
         days, totals, given.last_drain.meter, given.last_drain.date.toordinal(), given.interval.meter, given.interval.days
     )

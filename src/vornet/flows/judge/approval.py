@@ -15,7 +15,8 @@ from vornet.core.against import days_against
 from vornet.core.decision import Decision, Terms
 from vornet.core.errors import InputError
 from vornet.flows.house import fleets
-from vornet.flows.judge import decision_record, fleet_history, in_force, learning, turns
+from vornet.flows.judge import decision_record, fleet_history, in_force, turns
+from vornet.flows.judge.judging import judge_loaded
 from vornet.store import queue
 from vornet.store.database import Connection, query
 from vornet.words.say import say
@@ -43,7 +44,7 @@ def reckoned(connection: Connection, row: dict[str, Any], today: date) -> reckon
         return reckoning.unpacked(kept["reckoning"]) if len(kept["reckoning"]) else None
     mine = [r["compartment_id"] for r in connection.execute(query("register.duties")) if r["family"] == row["family"]]
     loaded, charges = fleet_history.drop_held(connection, fleet_history.load(connection, today, mine))
-    judgement = learning.judged(loaded, charges)
+    judgement = judge_loaded(loaded, charges)
     at = int(np.flatnonzero(loaded.compartment_ids == row["compartment_id"])[0])
     return reckoning.of(loaded.history, charges, judgement, loaded.limits, loaded.policies, at)
 

@@ -10,11 +10,12 @@ import numpy as np
 
 from vornet.core.backtest import Found, against_findings, by_family, by_fixed_limits, by_rates
 from vornet.core.departures import NEVER_TEACHES
-from vornet.core.judge import RUN_ON, judge
+from vornet.core.judge import RUN_ON
 from vornet.core.learning import confirmed
 from vornet.core.limits import FixedLimit
 from vornet.core.rates import stretch_rates
 from vornet.flows.judge import fleet_history, learning
+from vornet.flows.judge.judging import judge_loaded
 from vornet.store.database import Connection, Location, opened, query
 
 MOST_FINDINGS = 10_000
@@ -36,7 +37,7 @@ def backtest(connection: Connection, today: date, sets: dict[str, list[FixedLimi
     only = None if len(mine) == len(register) else mine
     loaded, charges = fleet_history.drop_held(connection, fleet_history.load(connection, today, only))
     history, rates = loaded.history, stretch_rates(loaded.history, charges)
-    judgement = judge(history, charges, rates, loaded.limits, loaded.seen, teaching=loaded.teaching, factors=loaded.factors)
+    judgement = judge_loaded(loaded, charges, rates)
     teaches = ~judgement.break_in & (loaded.teaching > NEVER_TEACHES)
     codes = {
         ("all", "Vornet's proposals"): np.maximum(judgement.proposed, RUN_ON),
@@ -46,7 +47,7 @@ def backtest(connection: Connection, today: date, sets: dict[str, list[FixedLimi
     }
     for name, rows in (sets or {}).items():
         other = fleet_history.with_limits(loaded, rows)
-        tried = judge(other.history, charges, rates, other.limits, other.seen, teaching=other.teaching, factors=other.factors)
+        tried = judge_loaded(other, charges, rates)
         codes[("set " + name, f"Proposals with {name}")] = np.maximum(tried.proposed, RUN_ON)
     at = {int(c): i for i, c in enumerate(loaded.compartment_ids)}
     findings = [

@@ -22,7 +22,7 @@ from vornet.core.decide import decide
 from vornet.core.decision import Decision, Terms
 from vornet.core.fact import told
 from vornet.core.history import History
-from vornet.core.judge import NONE, RUN_ON, Judgement, causes_of, evidence, judge
+from vornet.core.judge import NONE, RUN_ON, Judgement, causes_of, evidence
 from vornet.core.limits import healthy_rows
 from vornet.core.measurands import COUNT, KEYS
 from vornet.core.rates import StretchRates, stretch_rates
@@ -30,6 +30,7 @@ from vornet.core.standing import days_left, headroom
 from vornet.flows.house import fleets
 from vornet.flows.judge import aside, decision_record, digests, held, holds, in_force, learned, new_oil, taught, trials, turns
 from vornet.flows.judge.fleet_history import Loaded, load, terms_of, without_held
+from vornet.flows.judge.judging import judge_loaded
 from vornet.flows.plan import bands, service
 from vornet.store import bulk, queue
 from vornet.store.database import Connection, Database, as_json, query
@@ -60,7 +61,7 @@ def work(loaded: Loaded, charges: Charges, signed: dict[int, int] | None = None,
     """Judge everything that was loaded and decide it, or ``only`` those compartments (their ids). ``signed``: verdicts by
     sample id, which stand before proposals."""
     rates = stretch_rates(loaded.history, charges)
-    judgement = judge(loaded.history, charges, rates, loaded.limits, loaded.seen, teaching=loaded.teaching, factors=loaded.factors)
+    judgement = judge_loaded(loaded, charges, rates)
     running = charges.first + np.bincount(charges.comp, minlength=len(loaded.register)) - 1
     terms = [_terms(loaded, c, int(charges.oil[running[c]])) for c in range(len(loaded.register))]
     known = signed or {}
@@ -321,11 +322,12 @@ def _write_standing(connection: Connection, fleet_id: int, worked: Worked, today
             (r["facts"] or {}).get(f"first_drain_{r['meter_unit']}"), charges.fill[h], loaded.history.compartments.overhaul[c],
             loaded.latest_total[c], bool(charges.number[h] > 0),
         )  # fmt: skip
-        if early is not None and not early >= due.total:
-            due = replace(due_rules.due(early, math.nan, 0.0, math.nan, loaded.latest_total[c], loaded.latest_day[c], loaded.rate_per_day[c]),
-                          driver="break-in")  # fmt: skip
+        breaks_in = early is not None and not early >= due.total
+        if early is not None and breaks_in:
+            first = due_rules.due(early, math.nan, 0.0, math.nan, loaded.latest_total[c], loaded.latest_day[c], loaded.rate_per_day[c])
+            due = due_rules.with_first_drain(due, first)
         to_due = interval - hours
-        if due.driver == "break-in":
+        if breaks_in:
             to_due = float(np.fmin(to_due, due.total - loaded.latest_total[c]))
         due_day = date.fromordinal(int(due.day)) if math.isfinite(due.day) and 1 < due.day < 3_600_000 else None
         if due_day is not None and due.driver == "calendar" and loaded.rate_per_day[c] > 0:

@@ -17,13 +17,13 @@ from vornet.core.causes import CAUSES, NAMES
 from vornet.core.charges import Charges, cut
 from vornet.core.errors import InputError
 from vornet.core.held import AT_END, RUN_OUT
-from vornet.core.judge import VERDICTS, Judgement, judge
+from vornet.core.judge import VERDICTS, Judgement
 from vornet.core.measurands import INDEX
 from vornet.core.oil_properties import PROPERTIES, decides
-from vornet.core.rates import stretch_rates
 from vornet.flows.house import fleets
 from vornet.flows.judge import fleet_history
 from vornet.flows.judge.fleet_history import Loaded
+from vornet.flows.judge.judging import judge_loaded
 from vornet.store import queue
 from vornet.store.database import Connection, query
 from vornet.words.say import say
@@ -71,7 +71,7 @@ def _past(whole: Loaded, family: int, rows: Sequence[learning.Suggestion]) -> di
     for r in rows:
         factors.setdefault(learning.key_of(r.cause, r.sign), np.ones(1))[0] = r.proposed
     history, charges = loaded.history, cut(loaded.history)
-    before, after = judged(loaded, charges), judged(replace(loaded, factors=factors), charges)
+    before, after = judge_loaded(loaded, charges), judge_loaded(replace(loaded, factors=factors), charges)
     mine = np.flatnonzero(history.samples.usable)
 
     def first(j: Judgement, i: int) -> str:
@@ -114,7 +114,7 @@ def sign(connection: Connection, fleet_id: int, family: str, chosen: Mapping[str
     if not mine:
         raise InputError("family", "there is no such family")
     loaded, charges = fleet_history.drop_held(connection, fleet_history.load(connection, today, mine))
-    judgement = judged(loaded, charges)
+    judgement = judge_loaded(loaded, charges)
     found = next((p for p in propose(loaded, judgement, findings_of(recorded, loaded), family)), None)
     offered = {learning.key_of(r.cause, r.sign): r for r in found.rows} if found else {}
     if not chosen or any(k not in offered or abs(offered[k].proposed - x) > 1e-9 for k, x in chosen.items()):
@@ -154,14 +154,6 @@ def _put(
          "past": json.dumps(past), "why": why[:1000], "by": by},
     )  # fmt: skip
     fleets.audit(connection, fleet_id, by, "signs weighed anew", family, why=why, factors=json.dumps(factors))
-
-
-def judged(loaded: Loaded, charges: Charges) -> Judgement:
-    """Judge what was loaded as an evaluation does."""
-    return judge(
-        loaded.history, charges, stretch_rates(loaded.history, charges), loaded.limits, loaded.seen, teaching=loaded.teaching,
-        factors=loaded.factors,
-    )  # fmt: skip
 
 
 def in_force(connection: Connection, today: date) -> list[dict[str, Any]]:

@@ -15,13 +15,14 @@ import numpy as np
 
 from vornet.core import measures, precision
 from vornet.core.errors import InputError
-from vornet.core.judge import VERDICTS, judge
+from vornet.core.judge import VERDICTS
 from vornet.core.limits import DUTIES, FixedLimit, StatLimits, check_limit, duty_of, statistical_limits
 from vornet.core.measurands import BY_KEY, INDEX
 from vornet.core.precision import PRECISION, Precision
 from vornet.core.rates import stretch_rates
 from vornet.flows.house import fleets
 from vornet.flows.judge import evaluate, fleet_history, taught
+from vornet.flows.judge.judging import judge_loaded
 from vornet.io import tables
 from vornet.io.cells import has_decimal_comma
 from vornet.store import queue
@@ -295,9 +296,9 @@ def what_if(connection: Connection, rows: list[FixedLimit], duty: str, today: da
         return {"samples": 0, "of": 0, "counts": {}, "changes": []}
     loaded, charges = fleet_history.drop_held(connection, fleet_history.load(connection, today, mine))
     rates = stretch_rates(loaded.history, charges)
-    before = judge(loaded.history, charges, rates, loaded.limits, loaded.seen, teaching=loaded.teaching, factors=loaded.factors).proposed
+    before = judge_loaded(loaded, charges, rates).proposed
     other = fleet_history.with_limits(loaded, rows)
-    after = judge(other.history, charges, rates, other.limits, other.seen, teaching=other.teaching, factors=other.factors).proposed
+    after = judge_loaded(other, charges, rates).proposed
     samples = loaded.history.samples
     changed = np.flatnonzero(before != after)
     words = [(VERDICTS.get(int(b), "none"), VERDICTS.get(int(a), "none")) for b, a in zip(before[changed], after[changed], strict=True)]

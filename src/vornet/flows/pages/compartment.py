@@ -13,12 +13,13 @@ from vornet.core import job
 from vornet.core import meter as meter_rules
 from vornet.core.charges import Charges
 from vornet.core.history import DRAIN_MATCH_DAYS
-from vornet.core.judge import NONE, VERDICTS, Judgement, judge
+from vornet.core.judge import NONE, VERDICTS, Judgement
 from vornet.core.limits import FEWEST
 from vornet.core.measurands import BY_KEY, INDEX, MEASURANDS, WEAR_METALS
 from vornet.core.oil_properties import BY_PROPERTY
 from vornet.core.rates import StretchRates, stretch_rates
 from vornet.flows.judge import decision_record, fleet_history, in_force, trials
+from vornet.flows.judge.judging import judge_loaded
 from vornet.flows.pages import looks
 from vornet.flows.plan import planned
 from vornet.flows.work import photos
@@ -72,7 +73,7 @@ def load(connection: Connection, compartment_id: int, today: date) -> Facts | No
     row["visit"] = planned.next_by_key(connection, [key]).get(key)
     loaded, charges = fleet_history.drop_held(connection, fleet_history.load(connection, today, [compartment_id]))
     rates = stretch_rates(loaded.history, charges)
-    judgement = judge(loaded.history, charges, rates, loaded.limits, loaded.seen, causes=False)
+    judgement = judge_loaded(loaded, charges, rates, causes=False)
     drains = connection.execute(query("board.drains_of"), mine).fetchall()
     noticed = looks.noticed(connection, compartment_id, drains, row["meter_unit"])
     return Facts(

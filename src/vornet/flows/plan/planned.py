@@ -14,6 +14,7 @@ def follow(connection: Connection, today: date, units: Iterable[int] | None = No
     whose card is closed, is done. ``units``, ``compartments``: looked at alone (None: all)."""
     connection.execute(query("weeks.free_of_cards"))
     among = {"units": None if units is None else list(units), "compartments": list(compartments)}
+    connection.execute(query("weeks.tasks_undone"), {"units": among["units"] or [], "compartments": among["compartments"]})
     connection.execute(query("weeks.tasks_done"), {"today": today, **among})
     connection.execute(query("weeks.visits_done"), {"today": today})
     if among["compartments"]:

@@ -310,7 +310,7 @@ class _Work:
         season = (int(r["season"][:2]), int(r["season"][3:])) if r["season"] else None
         item = plan.Item(
             r["every_meter"], r["every_days"], r["every_nth"], r["nth_of"] or "", r["first_meter"], season,
-            bool(r["condition"]),
+            bool(r["condition"]), r["since"].toordinal(),
         )  # fmt: skip
         found = plan.item_due(item, last, 0.0, latest_total, latest_day, rate, self.today, self._base(r, last, depth), self._out(r))
         self.found[r["item_id"]] = found

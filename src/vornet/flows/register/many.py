@@ -104,6 +104,10 @@ def _change_compartments(
             out.append(Line(where, was.get(field), value, error.why))
             continue
         same = was.get(field) == merged.get(field)
+        wanted = _interval(r, change, now) if change.key in ("interval", "interval_days") and not same else None
+        if wanted is not None and (why := register.intervals_refused(connection, [wanted], today).get(r["compartment_id"])):
+            out.append(Line(where, was.get(field), value, why[1]))
+            continue
         out.append(Line(where, was.get(field), value, same=same))
         if same or not apply:
             continue
@@ -111,11 +115,8 @@ def _change_compartments(
         unit = Unit(unit=u["name"], model=u["model"], meter_unit=u["meter_unit"], second_meter_unit=u["second_meter_unit"])
         bound = register.compartment_parameters(fleet_id, r["unit_id"], unit, now)
         parameters.append(bound)
-        if change.key in ("interval", "interval_days"):
-            meter = now.interval_km if bound["counts"] == "km" else now.interval_h
-            length, days = (meter, None) if change.key == "interval" else (None, now.interval_days)
-            clears = frozenset() if length or days else frozenset(("length" if change.key == "interval" else "days",))
-            versions.append(register.Wanted(r["compartment_id"], length, days, clears))
+        if wanted is not None:
+            versions.append(wanted)
         audits.append((where, {field: [was.get(field), value]}))
         touched.append(r["compartment_id"])
     if touched:
@@ -125,6 +126,14 @@ def _change_compartments(
         _audit_many(connection, fleet_id, by, "compartment changed", audits)
         queue.touch(connection, fleet_id, touched)
     return out
+
+
+def _interval(row: dict[str, Any], change: Change, now: Compartment) -> register.Wanted:
+    """What a change of the length, or of the calendar limit, says of an interval: the other one stays."""
+    length = (now.interval_km if row["meter_unit"] == "km" else now.interval_h) if change.key == "interval" else None
+    days = now.interval_days if change.key == "interval_days" else None
+    clears = frozenset() if length or days else frozenset(("length" if change.key == "interval" else "days",))
+    return register.Wanted(row["compartment_id"], length, days, clears)
 
 
 def _audit_many(connection: Connection, fleet_id: int, by: str, what: str, lines: list[tuple[str, dict[str, Any]]]) -> None:

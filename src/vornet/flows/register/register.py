@@ -250,32 +250,58 @@ class Wanted:
     clears: frozenset[str] = frozenset()
 
 
-def put_intervals(
-    connection: Connection, fleet_id: int, wanted: Sequence[Wanted], by: str, today: date, *, ask: bool = True
-) -> dict[int, tuple[str, str]]:  # fmt: skip
-    """Intervals as a register says them: a statement of each fact that it says differently from what it last said and from what is in
-    force. A longer one where something on record stands against it is left as it is, unless nobody is to ``ask``: those by compartment,
-    as (``interval`` or ``interval_days``, why)."""
+@dataclass(frozen=True)
+class _New:
+    """What of a wanted interval is new: None nothing of that fact."""
+
+    length: float | None
+    days: int | None
+    clears: frozenset[str]
+
+    def __bool__(self) -> bool:
+        return self.length is not None or self.days is not None or bool(self.clears)
+
+
+def _new(w: Wanted, was: dict[str, Any]) -> _New:
+    """What a register says differently from what it last said and from what is in force (a row of ``in_force.register_said``)."""
+    length = w.length if w.length is not None and w.length not in (was["length_said"], was["length"]) else None
+    days = w.days if w.days is not None and w.days not in (was["days_said"], was["days"]) else None
+    return _New(length, days, w.clears & {fact for fact in (in_force.LENGTH, "days") if was[fact] is not None})
+
+
+def intervals_refused(connection: Connection, wanted: Sequence[Wanted], today: date) -> dict[int, tuple[str, str]]:
+    """What a register may not say by itself, by compartment, as (``interval`` or ``interval_days``, why): a longer one where something on
+    record stands against it, or none at all."""
     known = in_force.register_said(connection, [w.compartment_id for w in wanted], today)
-    statements, refused = [], {}
+    refused = {}
     for w in wanted:
         was = known[w.compartment_id]
-        length = w.length if w.length is not None and w.length not in (was["length_said"], was["length"]) else None
-        days = w.days if w.days is not None and w.days not in (was["days_said"], was["days"]) else None
-        clears = w.clears & {fact for fact in (in_force.LENGTH, "days") if was[fact] is not None}
-        if length is None and days is None and not clears:
+        new = _new(w, was)
+        if not was["known"] or not new:
             continue
-        why = None
-        if ask and was["known"]:
-            why = in_force.refusal(connection, w.compartment_id, length, days, was["days"], today)
-            why = why or (in_force.clearing_refused(connection, w.compartment_id, was, clears) if clears else None)
+        why = in_force.refusal(connection, w.compartment_id, new.length, new.days, was["days"], today)
+        if why is None and new.clears:
+            why = in_force.clearing_refused(connection, w.compartment_id, was, new.clears)
         if why is not None:
             refused[w.compartment_id] = why
-            continue
-        statements.append(in_force.Statement(
-            compartment_id=w.compartment_id, on=today if was["known"] else fleets.ALWAYS, origin="register", by=by, length=length, days=days,
-            says_length=length is not None or in_force.LENGTH in clears, says_calendar=days is not None or "days" in clears,
-        ))  # fmt: skip
+    return refused
+
+
+def put_intervals(connection: Connection, fleet_id: int, wanted: Sequence[Wanted], by: str, today: date) -> dict[int, tuple[str, str]]:
+    """Intervals as a register says them: a statement of each fact that it says differently. What it may not say is left as it is, and
+    answered as ``intervals_refused`` does."""
+    refused = intervals_refused(connection, wanted, today)
+    known = in_force.register_said(connection, [w.compartment_id for w in wanted], today)
+    statements = []
+    for w in wanted:
+        was = known[w.compartment_id]
+        new = _new(w, was)
+        if new and w.compartment_id not in refused:
+            statements.append(in_force.Statement(
+                compartment_id=w.compartment_id, on=today if was["known"] else fleets.ALWAYS, origin="register", by=by, length=new.length,
+                days=new.days, says_length=new.length is not None or in_force.LENGTH in new.clears,
+                says_calendar=new.days is not None or "days" in new.clears,
+            ))  # fmt: skip
     in_force.say(connection, fleet_id, statements, today)
     return refused
 

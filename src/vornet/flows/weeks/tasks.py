@@ -14,6 +14,7 @@ from vornet.core import visits as rules
 from vornet.core.crew import Rota
 from vornet.core.prices import drain_cost
 from vornet.flows.judge import prices
+from vornet.flows.judge.fleet_history import caps_of_oil, terms_of
 from vornet.flows.weeks.depots import Depot, Terms
 from vornet.store.database import Connection, query
 
@@ -151,7 +152,8 @@ def _drain(r: dict[str, Any], today: date, terms: Terms, price_list: prices.Pric
     if r["headroom_now"] is not None and r["headroom_now"] <= 0 and r["headroom_is_safe"]:
         safe_day = float(now - 1)
     on_oil = r["oil_hours"] or 0.0
-    hard_days = [reached(None if r["cap_meter"] is None else r["cap_meter"] - on_oil)]
+    caps = terms_of(r | {"meter_unit": r["counts"], "trial_length": None}, caps_of_oil({"facts": r["oil_facts"] or {}}))
+    hard_days = [reached(x - on_oil) for x in (caps.cap, caps.oil_cap, caps.filter, caps.bypass) if x is not None]
     if r["interval_days"] and r["fill_day"]:
         hard_days.append(float(r["fill_day"] + r["interval_days"]))
     hard_day = min((d for d in hard_days if d is not None), default=None)

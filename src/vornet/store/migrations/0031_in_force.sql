@@ -102,5 +102,9 @@ GRANT EXECUTE ON FUNCTION drains_keep_their_oil() TO vornet_app;
 CREATE TRIGGER drains_keep_their_oil AFTER UPDATE OF oil_id ON compartment FOR EACH ROW
     WHEN (OLD.oil_id IS NOT NULL AND OLD.oil_id IS DISTINCT FROM NEW.oil_id) EXECUTE FUNCTION drains_keep_their_oil();
 
+-- Since when an item stands in the plan: a season's day that has passed since then undone is overdue, not next year's.
+ALTER TABLE service_item ADD COLUMN since date NOT NULL DEFAULT current_date;
+UPDATE service_item i SET since = least(coalesce(f.judged_on, current_date), current_date) FROM fleet f WHERE f.fleet_id = i.fleet_id;
+
 DELETE FROM evaluated;
 INSERT INTO touched (fleet_id, what, id) SELECT fleet_id, 'compartment', compartment_id FROM standing ON CONFLICT DO NOTHING;

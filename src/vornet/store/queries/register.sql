@@ -176,7 +176,7 @@ RETURNING limit_set_id
 
 -- :service_items  every item with its place
 SELECT i.item_id, i.unit_id, i.compartment_id, u.name AS unit, c.name AS compartment, i.name AS item, i.every_meter, i.every_days,
-       i.every_nth, i.nth_of, i.first_meter, i.season, i.condition, i.facts, i.due_meter, i.due_day, i.driver, i.to_due,
+       i.every_nth, i.nth_of, i.first_meter, i.season, i.since, i.condition, i.facts, i.due_meter, i.due_day, i.driver, i.to_due,
        i.last_day, i.last_meter, u.state, coalesce(c.counts, u.meter_unit) AS meter_unit,
        i.unit_id * 2 + coalesce(c.meter_no, 1) - 1 AS meter_id
 FROM service_item i JOIN unit u USING (fleet_id, unit_id)
@@ -186,13 +186,14 @@ ORDER BY i.unit_id, i.item_id
 
 -- :put_item  add or change one item by place and name
 INSERT INTO service_item (fleet_id, unit_id, compartment_id, name, every_meter, every_days, every_nth, nth_of, first_meter,
-                          season, condition, facts)
+                          season, condition, facts, since)
 VALUES (%(fleet_id)s, %(unit_id)s, %(compartment_id)s, %(name)s, %(every_meter)s, %(every_days)s, %(every_nth)s, %(nth_of)s,
-        %(first_meter)s, %(season)s, %(condition)s, %(facts)s)
+        %(first_meter)s, %(season)s, %(condition)s, %(facts)s,
+        coalesce((SELECT judged_on FROM fleet WHERE fleet_id = %(fleet_id)s), current_date))
 ON CONFLICT (fleet_id, unit_id, coalesce(compartment_id, 0), name) DO UPDATE
 SET every_meter = excluded.every_meter, every_days = excluded.every_days, every_nth = excluded.every_nth,
     nth_of = excluded.nth_of, first_meter = excluded.first_meter, season = excluded.season, condition = excluded.condition,
-    facts = excluded.facts
+    facts = excluded.facts, since = CASE WHEN service_item.season IS DISTINCT FROM excluded.season THEN excluded.since ELSE service_item.since END
 
 -- :remove_item  what was done stays in the audit trail
 DELETE FROM service_item WHERE item_id = %(item_id)s RETURNING name

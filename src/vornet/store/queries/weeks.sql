@@ -178,6 +178,26 @@ FROM (
            OR v.unit_id IN (SELECT unit_id FROM compartment WHERE compartment_id = ANY(%(compartments)s::bigint[])))) x
 WHERE d.fleet_id = x.fleet_id AND d.visit_id = x.visit_id AND d.key = x.key AND x.on_day IS NOT NULL
 
+-- :tasks_undone  what was done and was taken back since: the visit that was made of it is planned again, its card apart
+WITH undone AS (
+    UPDATE visit_task t SET done_on = NULL FROM visit v
+    WHERE v.fleet_id = t.fleet_id AND v.visit_id = t.visit_id AND t.done_on IS NOT NULL AND v.state IN ('planned', 'done')
+      AND (t.key LIKE 'drain:%%' AND t.compartment_id = ANY(%(compartments)s::bigint[]) AND NOT EXISTS (
+               SELECT 1 FROM drain d WHERE d.fleet_id = t.fleet_id AND d.compartment_id = t.compartment_id AND d.superseded_by IS NULL
+                 AND d.on_day >= v.made_on AND d.recorded_at >= v.made_at)
+           AND EXISTS (SELECT 1 FROM drain d WHERE d.fleet_id = t.fleet_id AND d.compartment_id = t.compartment_id
+                 AND d.superseded_by IS NOT NULL AND d.on_day = t.done_on)
+        OR t.key LIKE 'item:%%' AND v.unit_id = ANY(%(units)s::bigint[]) AND NOT EXISTS (
+               SELECT 1 FROM service_record r WHERE r.fleet_id = t.fleet_id AND r.item_id = t.item_id AND r.superseded_by IS NULL
+                 AND r.outcome = 'done' AND r.on_day >= v.made_on AND r.recorded_at >= v.made_at)
+           AND EXISTS (SELECT 1 FROM service_record r WHERE r.fleet_id = t.fleet_id AND r.item_id = t.item_id
+                 AND r.superseded_by IS NOT NULL AND r.on_day = t.done_on))
+    RETURNING t.fleet_id, t.visit_id)
+UPDATE visit v SET state = 'planned', done_on = NULL, took_h = NULL, sequence = sequence + 1, changed_at = now(), changed_by = 'taken back',
+       job_id = CASE WHEN EXISTS (SELECT 1 FROM job j WHERE j.fleet_id = v.fleet_id AND j.job_id = v.job_id
+                                  AND j.state IN ('done', 'part', 'stopped')) THEN NULL ELSE v.job_id END
+FROM (SELECT DISTINCT fleet_id, visit_id FROM undone) u WHERE u.fleet_id = v.fleet_id AND u.visit_id = v.visit_id
+
 -- :visits_done  those of which nothing is left to do, and those whose card is closed
 UPDATE visit v SET state = 'done', sequence = sequence + 1, changed_at = now(), changed_by = 'done',
        done_on = coalesce((SELECT max(t.done_on) FROM visit_task t WHERE t.fleet_id = v.fleet_id AND t.visit_id = v.visit_id), %(today)s),
