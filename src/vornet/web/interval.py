@@ -62,7 +62,7 @@ def kind_of(found: Interval) -> str:
 
 
 COURSE_ENDS = {
-    "later": "a later word",
+    "later": "replaced",
     "oil_change": "another oil was poured",
     "overhaul": "overhauled or exchanged",
     "withdrawn": "withdrawn",
@@ -75,11 +75,13 @@ def _course(found: Interval, words: Callable[[float], str], today: date) -> Mark
     steps = []
     for r in found.course:
         figure_of = words(r["value"]) if r["fact"] == "length" and r["value"] else f"{r['value']:.0f} days" if r["value"] else "none"
+        since = "from the start" if r["from_start"] else f"from {day_words(r['from_day'])}"
         until = f" until {day_words(r['until_day'])}" if r["until_day"] else ""
         ended = f", {COURSE_ENDS[r['why']]}" if r["why"] else ""
         steps.append(course_chart.Step(
-            r["fact"], r["value"], r["from_day"].toordinal(), None if r["until_day"] is None else r["until_day"].toordinal(), r["state"],
-            r["origin"], figure_of, f"{figure_of}, {r['approved_by']}, from {day_words(r['from_day'])}{until}{ended}",
+            r["fact"], r["value"], -1 if r["from_start"] else r["from_day"].toordinal(),
+            None if r["until_day"] is None else r["until_day"].toordinal(), r["state"],
+            r["origin"], figure_of, f"{figure_of}, {r['approved_by']}, {since}{until}{ended}",
         ))  # fmt: skip
     said = "; ".join(s.title for s in steps)
     return Markup(course_chart.picture(steps, today.toordinal(), day_words, said))

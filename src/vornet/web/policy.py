@@ -24,6 +24,7 @@ CHOICE_WORDS = {
     "calendar": "the calendar",
     "fixed_last_sample": "the last sample's line",
     "statistical": "the statistical limits",
+    "without": "reckoned without them", "go_on": "they go on",
 }  # fmt: skip
 
 

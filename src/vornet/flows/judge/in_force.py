@@ -140,8 +140,13 @@ def spans_of(course: Iterable[dict[str, Any]], fact: str) -> list[Span]:
 
 
 def course(connection: Connection, compartment_id: int) -> list[dict[str, Any]]:
-    """The history of a compartment's interval: both facts, what stood when, on whose word, why it ended."""
-    return connection.execute(query("in_force.course"), {"compartment_id": compartment_id}).fetchall()
+    """The history of a compartment's interval: both facts, what stood when, on whose word, why it ended. ``from_start``: it was the
+    register's before anybody said another; ``order``: lengths first, the latest first."""
+    rows = connection.execute(query("in_force.course"), {"compartment_id": compartment_id}).fetchall()
+    return [
+        r | {"from_start": r["from_day"] <= fleets.ALWAYS, "order": (r["fact"] == CALENDAR, -r["from_day"].toordinal(), -r["place"])}
+        for r in rows
+    ]
 
 
 def stood(connection: Connection, compartments: Sequence[int]) -> dict[int, list[dict[str, Any]]]:

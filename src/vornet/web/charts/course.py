@@ -16,8 +16,8 @@ LETTER = 7.0
 
 @dataclass(frozen=True)
 class Step:
-    """One span as it is drawn: ``fact`` length or calendar, days as ordinals (``end`` None: open), ``state`` as core has it, ``words`` its
-    figure with its unit, ``title`` all that is said of it."""
+    """One span as it is drawn: ``fact`` length or calendar, days as ordinals (``start`` −1: from the start, ``end`` None: open), ``state`` as
+    core has it, ``words`` its figure with its unit, ``title`` all that is said of it."""
 
     fact: str
     value: float | None
@@ -34,9 +34,9 @@ def picture(steps: Sequence[Step], today: int, day_words: Callable[[date], str],
     lengths = [s for s in steps if s.fact == "length" and s.value]
     if len(lengths) < 2 and len([s for s in steps if s.fact == "calendar"]) < 2:
         return ""
-    known = [d for s in steps for d in (s.start, s.end) if d is not None and d > 365 * 1000]
+    known = [d for s in steps for d in (s.start, s.end) if d is not None and d >= 0]
     last = max([today, *known])
-    changes = sorted(d for d in known if d > min(known)) or [today]
+    changes = sorted(known) or [today]
     first = changes[0] - max(int(0.15 * (last - changes[0])), 45)
     end = last + max(int(ROOM * (last - first)), 14)
     top = max((s.value for s in lengths if s.value), default=1.0) * 1.12
@@ -50,6 +50,7 @@ def picture(steps: Sequence[Step], today: int, day_words: Callable[[date], str],
 
     bottom = TOP + HEIGHT
     out = [f'<svg class="course" viewBox="0 0 {WIDTH} {bottom + LANE + 34}" role="img" aria-label="{escape(said)}">']
+    out.append(f'<text class="course-lane" x="0" y="{TOP + HEIGHT / 2 + 4:.1f}">length</text>')
     out.append(f'<path class="course-axis" d="M{LEFT},{bottom} H{WIDTH - RIGHT}"/>')
     at = x(today)
     out.append(f'<path class="course-today" d="M{at:.1f},{TOP - 10} V{bottom + LANE}"/>')
