@@ -1,6 +1,6 @@
 """Speed, as ratios measured side by side in one run.
 
-    .venv/bin/python bench/bench.py [intervals|year|screening|causes|shifts|hands|beside|hostile|speed ...]
+    .venv/bin/python bench/bench.py [intervals|year|sequences|screening|causes|shifts|hands|beside|hostile|speed ...]
         [--compartments 5000 --samples 250000]
 
 speed: import against a bare COPY of the same rows into the same indexed tables, and its peak memory at two sizes;
@@ -13,6 +13,7 @@ hands: in headless Chromium, how long from the key that signs until the next sam
 hostile: the whole API by its description, every field of every form.
 beside: the health answer and pages of a server of its own while what-ifs, backtests and imports run on it.
 year: the same fleets for a year under Vornet, the maker's interval and the house rule: drains, cost, hours past the limits.
+sequences: permitted actions in any order against a real database; what must hold after each of them.
 screening: bottles of fleets from seeds nothing was tuned on, mistakes of known truth in some of them; what was held.
 """
 
@@ -32,7 +33,8 @@ from dataclasses import replace
 from datetime import date
 
 import numpy as np
-import weeks  # beside this file
+import sequences  # beside this file
+import weeks
 from fastapi.testclient import TestClient
 
 from vornet.core import limits as limit_rules
@@ -577,13 +579,15 @@ def hostile(cases: int = 150) -> bool:
 
 def main() -> None:
     ask = argparse.ArgumentParser()
-    every = ["intervals", "year", "screening", "causes", "shifts", "hands", "beside", "weeks", "hostile", "speed"]
+    every = ["intervals", "year", "sequences", "screening", "causes", "shifts", "hands", "beside", "weeks", "hostile", "speed"]
     ask.add_argument("parts", nargs="*", default=every, help=f"{', '.join(every)}; all of them unless some are named")
     ask.add_argument("--compartments", type=int, default=5000)
     ask.add_argument("--samples", type=int, default=250_000)
     ask.add_argument("--seeds", type=int, nargs="+", default=[401, 402, 403])
     ask.add_argument("--causes-seeds", type=int, nargs="+", default=[601, 602, 603, 604])
     ask.add_argument("--intervals-seed", type=int, default=901)
+    ask.add_argument("--sequences-seed", type=int, default=2026)
+    ask.add_argument("--steps", type=int, default=10_000)
     ask.add_argument("--import-alone")
     ask.add_argument("--worker-alone", action="store_true")
     given = ask.parse_args()
@@ -596,6 +600,8 @@ def main() -> None:
     fine = "intervals" not in given.parts or intervals(given.intervals_seed)
     if "year" in given.parts:
         fine &= year([901])
+    if "sequences" in given.parts:
+        fine &= sequences.run(given.steps, given.sequences_seed)
     if "screening" in given.parts:
         screening(given.seeds)
     if "causes" in given.parts:

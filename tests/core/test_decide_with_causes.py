@@ -36,7 +36,7 @@ def judged(history, causes=True, seen=None):
 
 def decided(history, **more):
     charges, judgement = judged(history)
-    terms = [Terms(1000.0, None)] * len(history.compartments.duty)
+    terms = [Terms(cap=1000.0)] * len(history.compartments.duty)
     return decide(history, charges, judgement, table(), Policy(), terms, **more), judgement
 
 

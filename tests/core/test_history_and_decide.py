@@ -50,7 +50,7 @@ def history(charges=5, every=500.0, bn_loss=3.0, interval=500.0, last=None, magn
 def decided(h, cap=1000.0, policy=None):
     charges = cut(h)
     judgement = j.judge(h, charges, stretch_rates(h, charges), table())
-    return decide(h, charges, judgement, table(), policy or Policy(), [Terms(cap, None)])[0], judgement
+    return decide(h, charges, judgement, table(), policy or Policy(), [Terms(cap=cap)])[0], judgement
 
 
 def test_charges_and_carry_over():

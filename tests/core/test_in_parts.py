@@ -28,7 +28,7 @@ def worked(history, only=None):
     charges = cut(history)
     rates = stretch_rates(history, charges)
     judgement = j.judge(history, charges, rates, table(), nothing_seen(len(history.samples.comp)))
-    terms = [Terms(1000.0, None)] * len(history.compartments.duty)
+    terms = [Terms(cap=1000.0)] * len(history.compartments.duty)
     return judgement, decide(history, charges, judgement, table(), Policy(), terms, only=only)
 
 

@@ -436,7 +436,7 @@ def test_every_guard_that_bites_says_what_lifts_it_and_what_that_is_worth():
     assert all(g.lifts for g in bites)
     assert guard(decision, "verdicts").worth == 125  # then +25 % at once
     assert guard(decision, "step").worth == 0  # the verdicts still stand in the way
-    lengthened = answer(history(), Terms(550.0, None))
+    lengthened = answer(history(), Terms(cap=550.0))
     assert (lengthened.proposed, guard(lengthened, "cap").worth) == (550, 75)
 
 

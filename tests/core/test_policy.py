@@ -86,7 +86,7 @@ def test_each_compartment_is_decided_by_its_own():
     history, _ = fleet(0)
     charges, judgement = judged(history)
     count = len(history.compartments.duty)
-    terms = [Terms(1000.0, None)] * count
+    terms = [Terms(cap=1000.0)] * count
 
     def safe(policy):
         return np.array([d.safe or np.nan for d in decide(history, charges, judgement, table(), policy, terms)])

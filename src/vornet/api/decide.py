@@ -14,7 +14,7 @@ from starlette.exceptions import HTTPException
 
 from vornet.api.exchange import permitted, today_of
 from vornet.flows.house.people import Visitor
-from vornet.flows.judge import approval, judgements, policies, prices, trials
+from vornet.flows.judge import approval, in_force, judgements, policies, prices, trials
 from vornet.flows.judge.settle import settling
 from vornet.flows.pages import board, interval
 from vornet.io import apart
@@ -164,6 +164,23 @@ class ApprovalOut(BaseModel):
     origin: str = Field(description="register, stated, approved, trial or fell_back")
     by: str | None
     why: str | None
+
+
+class WithdrawIn(Sent):
+    why: Why = ""
+
+
+class SpanOut(BaseModel):
+    fact: str = Field(description="length or calendar: two facts with two histories")
+    value: float | None = Field(description="h or km as the compartment counts, or days; null: none was said")
+    from_day: date
+    until_day: date | None = Field(description="the first day on which it does not stand any more; null: open")
+    state: str = Field(description="stands, stood, waits (for its day, or for what stands against it), never (ended before it began)")
+    origin: str
+    by: str
+    why_ended: str = Field(description="later, oil_change, overhaul, withdrawn, charge_ended, or nothing")
+    approval_id: int
+    against: list[str] = Field(description="what stood against one that waits when it was last asked")
 
 
 class TrialIn(Sent):
@@ -357,6 +374,33 @@ def get_approvals(request: Request, compartment_id: Id, who: Visitor = permitted
         raise HTTPException(404, "there is no such compartment in this fleet, or no interval of it is on record")
     return [ApprovalOut(effective_from=r["effective_from"], interval=r["meter"], days=r["days"], origin=r["origin"], by=r["approved_by"],
                         why=r["why"]) for r in rows]  # fmt: skip
+
+
+def _course(connection: Any, compartment_id: int) -> list[SpanOut]:
+    rows = in_force.course(connection, compartment_id)
+    if not rows:
+        raise HTTPException(404, "there is no such compartment in this fleet, or no interval of it is on record")
+    return [SpanOut(fact=r["fact"], value=r["value"], from_day=r["from_day"], until_day=r["until_day"], state=r["state"], origin=r["origin"],
+                    by=r["approved_by"], why_ended=r["why"], approval_id=r["interval_id"], against=[say(f) for f in r["held_up"] or ()])
+            for r in rows]  # fmt: skip
+
+
+@router.get("/compartments/{compartment_id}/in-force")
+def get_in_force(request: Request, compartment_id: Id, who: Visitor = permitted("see_intervals")) -> list[SpanOut]:
+    """What was in force when, on whose word, why it ended, and what waits: lengths and calendar limits."""
+    with request.app.state.db.fleet(who.fleet_id) as connection:
+        return _course(connection, compartment_id)
+
+
+@router.post("/compartments/{compartment_id}/approvals/{approval_id}/withdraw")
+def post_withdraw(
+    request: Request, compartment_id: Id, approval_id: Id, given: WithdrawIn, who: Visitor = permitted("approve_interval", by_token=True)
+) -> list[SpanOut]:
+    """Take back what was approved for a day to come and has not begun."""
+    day = today_of(request)
+    with settling(request.app.state.db, who.fleet_id, day) as connection:
+        in_force.withdraw(connection, who.fleet_id, compartment_id, approval_id, given.why, who.name, day)
+        return _course(connection, compartment_id)
 
 
 @router.post("/compartments/{compartment_id}/approvals")

@@ -121,12 +121,14 @@ class Answers:
                 state = ANSWERED if self._at[c, j] >= 0 else UNANSWERED
             out.append(
                 PropertyAnswer(
-                    p.key, p.name, p.unit, p.side, state, _number(f["fresh"]), bool(self._estimated[c, j]), _number(f["limit"]),
-                    int(self._own[c, j]), _number(f["mean"]), _number(f["between"]), _number(f["error"]), _number(f["bend"]),
-                    float(self._ref[c]), _number(f["crossing"]), _number(f["safe"]), _number(f["safe_as_is"]), f["safe"] == math.inf,
-                    _number(f["run"]), f["run"] == math.inf, _number(f["run_start"]), _number(f["run_slope"]), _number(f["run_sd"]),
-                    bool(self._borrowed[c, j]), _number(f["pace"]), int(self._bounded[c, j]), _number(f["deepest"]),
-                    _number(f["chance"]),
+                    key=p.key, name=p.name, unit=p.unit, side=p.side, state=state, new_oil=_number(f["fresh"]),
+                    new_oil_estimated=bool(self._estimated[c, j]), limit=_number(f["limit"]), n=int(self._own[c, j]),
+                    mean_slope=_number(f["mean"]), between_sd=_number(f["between"]), mean_se=_number(f["error"]), bend=_number(f["bend"]),
+                    ref=float(self._ref[c]), mean_crossing=_number(f["crossing"]), safe=_number(f["safe"]),
+                    safe_as_is=_number(f["safe_as_is"]), never=f["safe"] == math.inf, running_safe=_number(f["run"]),
+                    running_never=f["run"] == math.inf, running_start=_number(f["run_start"]), running_slope=_number(f["run_slope"]),
+                    running_slope_sd=_number(f["run_sd"]), borrowed=bool(self._borrowed[c, j]), pace=_number(f["pace"]),
+                    bounded=int(self._bounded[c, j]), deepest=_number(f["deepest"]), chance_at_safe=_number(f["chance"]),
                 )
             )  # fmt: skip
         return tuple(out)

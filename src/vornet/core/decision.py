@@ -39,7 +39,7 @@ class Policy:
     part_changes: str = "without"
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Terms:
     """What the register and the calendar add for one compartment, in meter units; None = unknown.
 
@@ -103,7 +103,7 @@ class ChargeSlope(NamedTuple):
 ANSWERED, UNANSWERED, NO_LIMIT, IMPOSSIBLE, UNMEASURED = "answered", "unanswered", "no_limit", "impossible", "unmeasured"
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class PropertyAnswer:
     """One property's way from numbers to safe hours; None = not known, ``never`` = no limit within reach.
 
@@ -142,7 +142,7 @@ class PropertyAnswer:
     chance_at_safe: float | None = None
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, kw_only=True)
 class Decision:
     """Answer for one compartment. Lengths in meter units. ``safe``: where the chance that any property is past its limit
     reaches 1 − confidence; None with ``never``: no limit in reach. ``act_now``, ``act_proposed``: the chance of being past an act limit at

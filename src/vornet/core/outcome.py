@@ -100,11 +100,14 @@ def outcome(case: Case, outlook: Outlook, rows: np.ndarray, margin: np.ndarray, 
     limiting = best.key if best and best.safe is not None else None
     safe = reach.safe
     decision = Decision(
-        result, proposed, case.current, finite(safe), finite(reach.as_is), best is not None and not math.isfinite(safe), limiting,
-        second.key if second and second.safe is not None else None, second.safe if second else None,
-        cap is not None and not math.isnan(safe) and safe > cap, cap, finite(case.running), finite(case.running_as_is),
-        _running_limiting(ranked), best.n if best else max((a.n for a in case.answers), default=0), case.share, reason, sample_at, guards,
-        case.faults, {**case.schools, "condition": finite(safe)}, case.open_keys, None, case.answers, case.slopes,
+        outcome=result, proposed=proposed, current=case.current, safe=finite(safe), safe_as_is=finite(reach.as_is),
+        never=best is not None and not math.isfinite(safe), limiting=limiting,
+        next_limiting=second.key if second and second.safe is not None else None, next_safe=second.safe if second else None,
+        beyond_evidence=cap is not None and not math.isnan(safe) and safe > cap, evidence_cap=cap, running_safe=finite(case.running),
+        running_as_is=finite(case.running_as_is), running_limiting=_running_limiting(ranked),
+        charges=best.n if best else max((a.n for a in case.answers), default=0), residual_share=case.share, reason=reason,
+        sample_at=sample_at, guards=guards, open_faults=case.faults, schools={**case.schools, "condition": finite(safe)},
+        open_measurands=case.open_keys, properties=case.answers, slopes=case.slopes,
     )  # fmt: skip
     return replace(
         decision,

@@ -90,7 +90,7 @@ def run(cell: Cell, seed: int, fewest: int = FEWEST, batches: int = BATCHES) -> 
         made = ageing.make(cell, AT_ONCE, seed + 1000 * batch)
         charges = cut(made.history)
         judgement = judge(made.history, charges, stretch_rates(made.history, charges), table())
-        terms = [Terms(None, None)] * len(made.cv)
+        terms = [Terms()] * len(made.cv)
         decisions = decide(made.history, charges, judgement, table(), policy, terms)
         proposed = np.array([d.proposed if d.outcome == LENGTHEN and d.proposed else np.nan for d in decisions])
         chance = made.chance(np.where(np.isnan(proposed), INTERVAL, proposed), draws)

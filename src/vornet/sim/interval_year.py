@@ -184,7 +184,7 @@ def _decisions(history: History, interval: np.ndarray, policy: Policy) -> list[D
     history = replace(history, compartments=replace(history.compartments, interval=interval))
     charges = cut(history)
     judgement = judge(history, charges, stretch_rates(history, charges), table())
-    return decide(history, charges, judgement, table(), policy, [Terms(CAP, None)] * len(interval))
+    return decide(history, charges, judgement, table(), policy, [Terms(cap=CAP)] * len(interval))
 
 
 def fixed(made: Made, seed: int, length: float) -> Year:

@@ -5,7 +5,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date
 from typing import TYPE_CHECKING, Any
 
@@ -178,6 +178,19 @@ def waits_here(connection: Connection, compartment_id: int) -> list[dict[str, An
 def held_up(connection: Connection, today: date, units: Sequence[int] | None = None) -> list[dict[str, Any]]:
     """What was approved for a day that has come, and something stands against it: for Board and mail."""
     return connection.execute(query("in_force.held_up"), {"today": today, "units": None if units is None else list(units)}).fetchall()
+
+
+def after_drain(connection: Connection, compartment_id: int, on: date) -> tuple[float | None, float | None]:
+    """The length that stands once the compartment is drained on a day: (filled with the oil in use, filled with another). A trial ends with
+    its charge, and what rests on an oil ends with it."""
+    said = connection.execute(query("in_force.said"), {"compartments": [compartment_id]}).fetchall()
+    ground = _grounds(connection, [compartment_id])[compartment_id]
+    day = on.toordinal()
+    rows = [_said(r, LENGTH) for r in said if r["says_length"]]
+    rows = [replace(r, ends_on=day) if r.origin == rule.TRIAL and r.ends_on is None and r.on < day else r for r in rows]
+    here = rule.on_day(rule.history(rows, ground), day)
+    other = rule.on_day(rule.history(rows, replace(ground, oils=(*ground.oils, (day, -1)))), day)
+    return (None if here is None else here.value), (None if other is None else other.value)
 
 
 def register_said(connection: Connection, compartments: Sequence[int], today: date) -> dict[int, dict[str, Any]]:

@@ -396,7 +396,7 @@ def rollout(connection: Connection, rollout_id: int) -> dict[str, Any] | None:
                  and (r["held_word"] == "back" or r["interval_meter"] is None or r["interval_meter"] < found["length"])]  # fmt: skip
     adopted = {t["compartment_id"] for t in own if t["state"] == "adopted"} - {r["compartment_id"] for r in came_back}
     ready = len(adopted) >= TRIALS_NEEDED and not found["failed"] and not came_back
-    return {"rollout": found, "trials": own, "rest": rest, "ready": ready, "came_back": came_back, "needed": TRIALS_NEEDED}
+    return {"rollout": found, "trials": own, "rest": rest, "ready": ready, "came_back": came_back}
 
 
 def _stands(r: dict[str, Any], length: float) -> dict[str, Any]:

@@ -17,6 +17,7 @@ from vornet.core.errors import FormErrors, InputError
 from vornet.core.fact import Fact
 from vornet.core.measurands import BY_KEY, INDEX, KEYS, Measurand
 from vornet.flows.house import days, fleets, meters
+from vornet.flows.judge import in_force
 from vornet.store import queue
 from vornet.store.database import Connection, query
 from vornet.words.say import each
@@ -29,6 +30,8 @@ STARTS = ("fe", "cu", "si", "soot_pct")
 _FIELDS = {"drained_volume_l": "volume_out_l", "poured_l": "volume_in_l"}
 
 
+#: of a compartment that nothing was judged of yet: whatever is to come has come
+FAR = date(9000, 1, 1)
 #: a drain at which nothing was measured
 NOTHING_READ = DrainFacts()
 
@@ -87,7 +90,15 @@ def place(connection: Connection, compartment_id: int) -> dict[str, Any]:
     row["changes"] = meters.changes_by_meter(connection).get(row["meter_id"], [])
     row["ahead"] = max(days.ahead(connection, compartment_id=compartment_id), timedelta(0))
     row["drains"] = connection.execute(query("board.drains_of"), {"compartment_id": compartment_id}).fetchall()
+    row["after_drain"] = in_force.after_drain(connection, compartment_id, row["as_of"] or FAR)
     found: dict[str, Any] = row
+    return found
+
+
+def next_interval(row: dict[str, Any], oil: str) -> float | None:
+    """How long the next charge is to run on an oil ('' the one in use): after a trial what ran before it, on another oil the register's."""
+    same, other = row["after_drain"]
+    found: float | None = same if not oil or oil == row["oil"] else other
     return found
 
 
@@ -117,7 +128,7 @@ def follow(row: dict[str, Any], drained: Drained, today: date) -> Following:
         sums = worked(sump(row), replace(drained.facts, poured_l=drained.in_l or 0.0))
     except InputError as error:
         errors[_FIELDS.get(error.field, error.field)] = error.why
-    interval = row["interval_meter"]
+    interval = next_interval(row, drained.oil)
     due = drained.meter + interval if drained.meter is not None and interval else None
     return Following(oil_hours, sums, starts(row, sums.residual_share if sums else None), due, errors)
 

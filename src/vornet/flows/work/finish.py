@@ -199,7 +199,8 @@ def _logged(
         spent = [t for t in spent if t.name not in parts_kept]
     stock.use(connection, who.fleet_id, job["depot_id"], part["part_id"], _really(spent, said), on, who.name, today)
     used = volumes.refill(sums.poured_l, kit.pack_l) if sums.poured_l > 0 else None
-    next_due = meter + place["interval_meter"] if place["interval_meter"] else None
+    interval = drain.next_interval(place, said.get("oil", ""))
+    next_due = meter + interval if interval else None
     ended = {
         **asdict(sums), "meter": meter, "on": on.isoformat(), "next_due": next_due, "unit": place["meter_unit"],
         "starts": {s.m.key: round(s.start, 4) for s in drain.starts(place, sums.residual_share)},

@@ -45,6 +45,8 @@ let said = fold();
 const of = (part) => said.get(part ?? 0) ?? JobRules.nothing();
 
 // ---- what follows: job_rules.js, in this page's words ----
+// how long the next charge runs: after a trial what ran before it, on another oil the register's
+const nextInterval = (d, now) => (now.oil && d.oil && now.oil !== d.oil ? d.interval_other : d.interval);
 function figures(part) {
   const f = JobRules.figures(specs[part], of(part), J.rules), out = of(part).now.out_l;
   const wrong = f.wrong && (f.wrong.field === "pour" ? `${shown(f.poured)} poured is more than the ${shown(f.wrong.fits)} that fits`
@@ -129,7 +131,7 @@ function refresh() {
   const before = JobRules.levelBefore(now);
   const texts = { missing: volume(f.missing), residual: volume(f.residual), share: format(f.share == null ? null : f.share * 100), target: volume(f.target),
     first: volume(f.first == null ? null : Math.max(f.first, 0)), poured: volume(f.poured), add: volume(f.add), assumed: f.wrong || f.assumed.join(". "),
-    due: meter != null && d.interval ? format((meter + d.interval) * (d.meter_factor ?? 1), 0) : "–",
+    due: meter != null && nextInterval(d, now) ? format((meter + nextInterval(d, now)) * (d.meter_factor ?? 1), 0) : "–",
     level_before: before === Infinity ? "not read" : levelWord(before) };
   const weighed = JobRules.weigh(now.gross_kg, now.tare_kg, now.oil_c, d.weigh ?? {});
   texts.weighed = format(weighed && weighed.cold * J.volume_factor, 2);
