@@ -2,7 +2,7 @@
 
     .venv/bin/python bench/mutants.py [how many] [seed]
 
-Drawn at random from drain, ledger, safe hours and what a decision is made by (a mutation package makes them, in a copy of the
+Drawn at random from drain, ledger, safe hours, what a decision is made by and what is in force (a mutation package makes them, in a copy of the
 tree), each tried against the tests of core and the arithmetic's references.
 """
 
@@ -23,11 +23,13 @@ CLONE = Path(__file__).resolve().parents[1]
 #: as many are drawn from each of these
 GROUPS = (
     ("drain",), ("ledger",), ("safe_hours",), ("decide", "safe_by", "answers", "decision_case", "guards", "outcome", "next_bottle"),
+    ("in_force", "against", "held_bottles"),
 )  # fmt: skip
 TESTS = " ".join((
     "tests/core/test_drain.py", "tests/core/test_job.py", "tests/core/test_ledger.py", "tests/core/test_safe_hours.py",
     "tests/core/test_volumes.py", "tests/core/test_rates_and_due.py", "tests/core/test_history_and_decide.py",
     "tests/core/test_intervals_hold.py", "tests/core/test_decide_with_causes.py", "tests/reference/test_oil_arithmetic.py",
+    "tests/core/test_in_force.py", "tests/core/test_guards_hold.py", "tests/core/test_outcome.py", "tests/core/test_ledger_edges.py",
 ))  # fmt: skip
 
 

@@ -17,7 +17,7 @@ SEED = 3301  # nothing was set on it
 def found():
     cells = (Cell(1, 5, 0.5, 1.0), Cell(5, 5, 1.0, 1.0), Cell(5, 3, 1.0, 2.0), Cell(1, 5, 1.0, 1.5), Cell(5, 10, 1.0, 1.0, "drift"),
              Cell(1, 10, 1.0, 1.0, "oil"), Cell(1, 5, 1.0, 1.0, "censored"))  # fmt: skip
-    return [interval_trial.run(cell, SEED, 150, 2) for cell in cells]
+    return [interval_trial.run(cell, SEED, 150, 3) for cell in cells]
 
 
 def test_the_chance_of_being_past_a_limit_stays_what_was_promised(found):

@@ -120,7 +120,7 @@ def test_approving_an_interval_moves_it_and_asks_why_when_it_differs(signed_in: 
     expect(signed_in.locator('input[name="interval"]')).to_have_value("600")  # what was typed is still there
     signed_in.locator('input[name="why"]').fill("one step short while the new filter settles")
     signed_in.get_by_role("button", name="Approve interval").click()
-    expect(signed_in.locator(".versions").first).to_contain_text("600 h or 365 days approved by Test Planner")
+    expect(signed_in.locator(".versions").first).to_contain_text("600 h from 15 Jan 2026, approved by Test Planner")
     expect(signed_in.locator(".versions").first).to_contain_text("500 h")
 
 

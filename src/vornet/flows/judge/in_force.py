@@ -185,9 +185,10 @@ def after_drain(connection: Connection, compartment_id: int, on: date) -> tuple[
     its charge, and what rests on an oil ends with it."""
     said = connection.execute(query("in_force.said"), {"compartments": [compartment_id]}).fetchall()
     ground = _grounds(connection, [compartment_id])[compartment_id]
-    day = on.toordinal()
     rows = [_said(r, LENGTH) for r in said if r["says_length"]]
-    rows = [replace(r, ends_on=day) if r.origin == rule.TRIAL and r.ends_on is None and r.on < day else r for r in rows]
+    tried = [r for r in rows if r.origin == rule.TRIAL and r.ends_on is None]
+    day = max([on.toordinal(), *(r.on + 1 for r in tried)])  # a drain of the day a trial began is not its charge's
+    rows = [replace(r, ends_on=day) if r in tried else r for r in rows]
     here = rule.on_day(rule.history(rows, ground), day)
     other = rule.on_day(rule.history(rows, replace(ground, oils=(*ground.oils, (day, -1)))), day)
     return (None if here is None else here.value), (None if other is None else other.value)

@@ -197,6 +197,8 @@ def _put_intervals(connection: Connection, fleet_id: int, document: RegisterFile
         for r in connection.execute(query("register.intervals")).fetchall()
     }
     statements = []
+    named = {(v.unit, v.compartment) for _, v in document.intervals}
+    standing = in_force.register_said(connection, [r["compartment_id"] for name, r in places.compartments.items() if name in named], today)
     for i, version in document.intervals:
         c = places.compartment(f"intervals[{i}]", version)
         if c is None:
@@ -206,7 +208,7 @@ def _put_intervals(connection: Connection, fleet_id: int, document: RegisterFile
         origin = "register" if version.origin == "register" else "stated"
         if (*of, origin) in known or (*of, version.origin) in known:
             continue
-        now = in_force.register_said(connection, [c["compartment_id"]], today)[c["compartment_id"]]
+        now = standing[c["compartment_id"]]
         if now["known"] and (now["since"] is None or version.on > now["since"]):
             why = in_force.refusal(connection, c["compartment_id"], meter, version.interval_days, now["days"], today)
             if why is not None:
