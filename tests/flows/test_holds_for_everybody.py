@@ -75,12 +75,13 @@ def shown(db, fleet_name):
 # ---- nobody stops anybody else ---------------------------------------------------------------------------------
 def poison(monkeypatch, where, figure=666.0):
     """The judgement fails wherever a history holds this much iron, as an unforeseen history might make it."""
-    real = getattr(where, "judge" if where is evaluate else "screen")
+    real = getattr(where, "judge_loaded" if where is evaluate else "screen")
 
-    def fails(history, *rest, **more):
+    def fails(given, *rest, **more):
+        history = given.history if where is evaluate else given
         if (history.samples.values[:, 0] == figure).any():
             raise ZeroDivisionError("float division by zero")
-        return real(history, *rest, **more)
+        return real(given, *rest, **more)
 
     monkeypatch.setattr(where, real.__name__, fails)
 

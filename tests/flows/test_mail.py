@@ -6,7 +6,7 @@ from datetime import UTC, datetime, timedelta
 
 import pytest
 
-from conftest import HEADER, TODAY, row, small_register
+from conftest import HEADER, TODAY, approve_seen, row, small_register
 from vornet.core.errors import InputError
 from vornet.flows.house import fleets, people, sessions
 from vornet.flows.judge import evaluate, verdicts
@@ -194,3 +194,23 @@ def test_mail_to_another_machine_is_encrypted_unless_somebody_says_otherwise(mon
     assert mail.server().tls == "starttls"
     monkeypatch.setenv("VORNET_SMTP", "127.0.0.1:25")
     assert mail.server().tls == "none"
+
+
+def test_an_approval_that_waits_on_its_day_is_told_once(db, fleet, people_of):
+    """Approved for a day to come, and a fault is open on it: what ran before stays, and whoever wants to know of stops is told."""
+    fleet_id, account_id = people_of
+    contact(db, fleet_id, account_id, week_day=None)
+    with settling(db, fleet_id, TODAY) as c:
+        place = c.execute("SELECT compartment_id FROM compartment").fetchone()["compartment_id"]
+        approve_seen(c, fleet_id, place, 625, "", "P", TODAY, effective_from=TODAY + timedelta(days=10))
+    day = TODAY + timedelta(days=11)
+    sick = row("SICK", (TODAY + timedelta(days=5)).isoformat(), 3900, 400, False, na=70, k=40, water_ppm=1500)
+    results.load(db, f"{HEADER}\n{sick}\n".encode(), fleet=fleet, name="sick.csv", by="t")
+    evaluate.evaluate(db, fleet, day)
+    write(db, fleet_id, MORNING + timedelta(days=11), day)
+    write(db, fleet_id, MORNING + timedelta(days=11, hours=9), day)
+    with db.fleet(fleet_id) as c:
+        told = [m for m in c.execute("SELECT subject, plain FROM mail").fetchall() if m["subject"].startswith("Approved, and waits")]
+        assert c.execute("SELECT interval_meter FROM standing").fetchone()["interval_meter"] == 500
+    assert len(told) == 1
+    assert "625 h on MV Test, engine, approved by P from" in told[0]["plain"] and "Open:" in told[0]["plain"]
