@@ -205,15 +205,19 @@ class Intervals(RuleBasedStateMachine):
         if decision.proposed:
             self.world.approve(e, decision.proposed, "", ahead, None, False, "now")
 
-    @rule(ks=st.sets(st.integers(0, 2), min_size=1))
-    def approve_many(self, ks):
+    @rule(rare=st.integers(0, 2), ks=st.sets(st.integers(0, 2), min_size=1))
+    def approve_many(self, rare, ks):
+        if rare:
+            return
         shown = {e.compartment_id: d.proposed for e in map(self.engine, ks) if (d := self.world.decision(e)).proposed}
         with self.world.settled() as c:
             approval.approve_many(c, self.world.fleet_id, shown, "P", self.world.today)
         self.world.done["approved together"] += 1
 
-    @rule(k=st.integers(0, 2))
-    def withdraw(self, k):
+    @rule(rare=st.integers(0, 1), k=st.integers(0, 2))
+    def withdraw(self, rare, k):
+        if rare:
+            return
         e, w = self.engine(k), self.world
         with w.settled() as c:
             for waiting in in_force.waits_here(c, e.compartment_id)[:1]:
@@ -247,8 +251,10 @@ class Intervals(RuleBasedStateMachine):
 
             w.attempt("adopted" if adopt else "fell back", end)
 
-    @rule(ks=st.sets(st.integers(0, 2), min_size=1), share=st.sampled_from([1.1, 1.2]))
-    def roll_out(self, ks, share):
+    @rule(rare=st.integers(0, 3), ks=st.sets(st.integers(0, 2), min_size=1), share=st.sampled_from([1.1, 1.2]))
+    def roll_out(self, rare, ks, share):
+        if rare:
+            return
         w = self.world
 
         def begin():
@@ -305,8 +311,10 @@ class Intervals(RuleBasedStateMachine):
         if e.drains:
             self.world.drain_back(e)
 
-    @rule(k=st.integers(0, 2), litres=st.sampled_from([1.0, 4.0]))
-    def top_up(self, k, litres):
+    @rule(rare=st.integers(0, 2), k=st.integers(0, 2), litres=st.sampled_from([1.0, 4.0]))
+    def top_up(self, rare, k, litres):
+        if rare:
+            return
         e, w = self.engine(k), self.world
 
         def pour():
@@ -379,8 +387,10 @@ class Intervals(RuleBasedStateMachine):
 
         w.attempt("cap changed", change)
 
-    @rule(given=st.sampled_from(RULES))
-    def change_policy(self, given):
+    @rule(rare=st.integers(0, 3), given=st.sampled_from(RULES))
+    def change_policy(self, rare, given):
+        if rare:
+            return
         w = self.world
 
         def save():
