@@ -147,7 +147,8 @@ def test_days_and_a_day_to_begin(planner: Page, served, db, fleet, place):
     page.locator('input[name="effective_from"]').fill(start.isoformat())
     page.locator('input[name="why"]').fill("from the next season on")
     page.get_by_role("button", name="Approve interval").click()
-    expect(page.locator(".versions").first).to_contain_text("525 h or 180 days")
+    expect(page.locator(".versions").first).to_contain_text("525 h is to begin, from 14 Feb 2026, approved by")
+    expect(page.locator(".versions").first).to_contain_text("180 days is to begin, from 14 Feb 2026")
     with db.fleet(fleets.find(db, fleet)) as c:
         assert c.execute("SELECT interval_meter FROM standing").fetchone()["interval_meter"] == 500  # not in force yet
 

@@ -50,6 +50,7 @@ class Facts:
     trials: list[dict[str, Any]]
     noticed: list[looks.Noticed]
     pictures: list[dict[str, Any]]
+    waits: list[dict[str, Any]]
 
     @property
     def unit(self) -> str:
@@ -85,6 +86,7 @@ def load(connection: Connection, compartment_id: int, today: date) -> Facts | No
         connection.execute(query("board.sisters"), {"unit_id": row["unit_id"]}).fetchall(),
         _events(connection, compartment_id, loaded, charges, [*_seen_events(drains), *_noticed_events(noticed)]),
         trials.listed(connection, compartment_id), noticed, photos.of_unit(connection, row["unit_id"], compartment_id, 200),
+        in_force.waits_here(connection, compartment_id),
     )  # fmt: skip
 
 
