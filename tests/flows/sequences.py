@@ -220,7 +220,7 @@ class Intervals(RuleBasedStateMachine):
             return
         e, w = self.engine(k), self.world
         with w.settled() as c:
-            for waiting in in_force.waits_here(c, e.compartment_id)[:1]:
+            for waiting in in_force.waits_here(c, e.compartment_id, w.today)[:1]:
                 in_force.withdraw(c, w.fleet_id, e.compartment_id, waiting["interval_id"], "not any more", "P", w.today)
                 w.done["withdrawn"] += 1
 

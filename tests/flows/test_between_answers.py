@@ -124,13 +124,13 @@ def test_with_a_fault_open_on_its_day_it_waits_and_is_told(engine):
 
     with engine.db.fleet(engine.fleet_id) as c:
         told = board.board(c, "all", "", "", 0, engine.today)["held_up"]
-        [waits] = in_force.waits_here(c, engine.id)
+        [waits] = in_force.waits_here(c, engine.id, engine.today)
     assert [(h["value"], h["held_up"][0]["kind"]) for h in told] == [(625, "open_faults")] and waits["held_up"]
     # and it begins by itself once nothing stands against it any more
     engine.to(1)
     with engine.db.fleet(engine.fleet_id) as c:
         in_force.withdraw(c, engine.fleet_id, engine.id, waits["interval_id"], "found", "P", engine.today)
-        assert in_force.waits_here(c, engine.id) == [] and in_force.held_up(c, engine.today) == []
+        assert in_force.waits_here(c, engine.id, engine.today) == [] and in_force.held_up(c, engine.today) == []
 
 
 def test_it_begins_on_its_day_where_nothing_stands_against_it(engine):

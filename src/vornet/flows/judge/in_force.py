@@ -170,9 +170,9 @@ def said_of(connection: Connection, compartment_id: int) -> list[dict[str, Any]]
     return connection.execute(query("in_force.said_of"), {"compartment_id": compartment_id}).fetchall()
 
 
-def waits_here(connection: Connection, compartment_id: int) -> list[dict[str, Any]]:
-    """What waits of one compartment, soonest first."""
-    return connection.execute(query("in_force.waits_here"), {"compartment_id": compartment_id}).fetchall()
+def waits_here(connection: Connection, compartment_id: int, today: date) -> list[dict[str, Any]]:
+    """What waits of one compartment for its day or for what stands against it, soonest first."""
+    return connection.execute(query("in_force.waits_here"), {"compartment_id": compartment_id, "today": today}).fetchall()
 
 
 def held_up(connection: Connection, today: date, units: Sequence[int] | None = None) -> list[dict[str, Any]]:
@@ -242,7 +242,7 @@ def _needs_approval(against: Sequence[Fact]) -> str:
 
 def withdraw(connection: Connection, fleet_id: int, compartment_id: int, interval_id: int, why: str, by: str, today: date) -> None:
     """Take back what waits for its day. Raises InputError."""
-    mine = [w for w in waits_here(connection, compartment_id) if w["interval_id"] == interval_id]
+    mine = [w for w in waits_here(connection, compartment_id, today) if w["interval_id"] == interval_id]
     if not mine:
         raise InputError("interval", "does not wait any more: it has begun, or was ended")
     connection.execute(

@@ -86,7 +86,7 @@ def load(connection: Connection, compartment_id: int, today: date) -> Facts | No
         connection.execute(query("board.sisters"), {"unit_id": row["unit_id"]}).fetchall(),
         _events(connection, compartment_id, loaded, charges, [*_seen_events(drains), *_noticed_events(noticed)]),
         trials.listed(connection, compartment_id), noticed, photos.of_unit(connection, row["unit_id"], compartment_id, 200),
-        in_force.waits_here(connection, compartment_id),
+        in_force.waits_here(connection, compartment_id, today),
     )  # fmt: skip
 
 

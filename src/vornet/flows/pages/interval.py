@@ -91,7 +91,7 @@ def load(connection: Connection, compartment_id: int, today: date) -> Interval |
     return Interval(
         row, decision, versions, table, to_h, costs, lacking, known.currency, rate, litres, approval.seen(decision, versions), policy,
         said_by, held_since(connection, compartment_id), in_force.register_said(connection, [compartment_id], today)[compartment_id]["days"],
-        in_force.course(connection, compartment_id), in_force.waits_here(connection, compartment_id),
+        in_force.course(connection, compartment_id), in_force.waits_here(connection, compartment_id, today),
     )  # fmt: skip
 
 

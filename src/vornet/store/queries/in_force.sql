@@ -62,9 +62,10 @@ UPDATE in_force SET held_up = %(held_up)s, asked_on = %(on)s WHERE compartment_i
 INSERT INTO interval_turn (fleet_id, interval_id, kind, on_day, by, why) VALUES (%(fleet_id)s, %(interval_id)s, 'withdrawn', %(on)s, %(by)s, %(why)s)
 ON CONFLICT DO NOTHING
 
--- :waits_here  what waits of one compartment
+-- :waits_here  what waits of one compartment, and what begins by itself on a day to come
 SELECT f.interval_id, f.fact, f.value, f.from_day, f.held_up, i.approved_by, i.said_on FROM in_force f JOIN drain_interval i USING (fleet_id, interval_id)
-WHERE f.state = 'waits' AND f.compartment_id = %(compartment_id)s ORDER BY f.from_day, f.interval_id
+WHERE f.compartment_id = %(compartment_id)s AND (f.state = 'waits' OR f.state IN ('stands', 'stood') AND f.from_day > %(today)s)
+ORDER BY f.from_day, f.interval_id, f.fact DESC
 
 -- :held_up  approved lengths and calendar limits whose day has come and that something stands against, or that ended before they began lately
 SELECT DISTINCT ON (f.compartment_id, f.interval_id) f.compartment_id, f.interval_id, f.fact, f.value, f.from_day, f.until_day, f.state, f.why, f.held_up,
