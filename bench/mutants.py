@@ -2,8 +2,8 @@
 
     .venv/bin/python bench/mutants.py [how many] [seed]
 
-Drawn at random from drain, ledger, safe hours, what a decision is made by and what is in force (a mutation package makes them, in a copy of the
-tree), each tried against the tests of core and the arithmetic's references.
+Drawn at random from drain, ledger, safe hours, what a decision is made by and what is in force (a mutation package makes them, in a
+copy of the tree), each tried against the tests of core and the arithmetic's references.
 """
 
 from __future__ import annotations
