@@ -142,13 +142,14 @@ def _context(request: Request, found: Interval, shown: str, hand: float | None, 
     }  # fmt: skip
     if table is None:
         return base
-    picked = next((p for p in table.properties if p.key == shown), table.properties[0])
+    limiting = decision["limiting"]
+    picked = next((p for wanted in (shown, limiting) for p in table.properties if p.key == wanted), table.properties[0])
     flags = [Flag(f"{SCHOOL_WORDS[k]} {figure(v * factor)}", v) for k, v in decision["schools"].items()
              if v is not None and math.isfinite(v) and k in SCHOOL_WORDS]  # fmt: skip
     current = before or row["interval_meter"]
     at = min(hand or decision["proposed"] or current or decision["safe"] or found.to_h / 2, found.to_h)
     cone = Cone(
-        picked.name, f"{picked.unit}{' · limits it' if picked is table.properties[0] else ''}".strip(" ·"), table.hours,
+        picked.name, f"{picked.unit}{' · limits it' if picked.key == limiting else ''}".strip(" ·"), table.hours,
         picked.low, picked.middle,
         picked.high, picked.watch, picked.act, picked.past,
     )  # fmt: skip
