@@ -9,6 +9,8 @@ from typing import Any
 from vornet.web.charts.ribbon import OIL_TONES, oil_tone, verdict_drop
 
 WIDTH, LEFT, RIGHT, BAR_Y, BAR_H = 560, 8, 30, 22, 18
+#: room that a letter of the labels takes
+LETTER = 6.4
 WORDS = {"waits": "result still to come", "ahead": "to draw", "late": "late", "missed": "missed"}
 #: verdict words by code
 DROPS = {0: "run_on", 1: "watch", 2: "act", 3: "stop"}
@@ -45,10 +47,13 @@ def strip(
         out.append(f'<rect x="{LEFT}" y="{BAR_Y}" width="{used * scale:.1f}" height="{BAR_H}" rx="3" fill="url(#{name})"/>')
     last = max(s["at"] for s in steps)
     out.append(f'<rect class="strip-frame" x="{LEFT}" y="{BAR_Y}" width="{last * scale:.1f}" height="{BAR_H}" rx="3"/>')
-    for at, word, kind in ((before, f"before {words(before)}", "before"), (length, f"on trial {words(length)}", "length")):
+    right = sx(length) > WIDTH - 60  # its words hang to the left there, and the other's farther left
+    said = f"on trial {words(length)}"
+    free = sx(length) - 4 - LETTER * len(said) - 8 if right else sx(length)
+    for at, word, kind in ((before, f"before {words(before)}", "before"), (length, said, "length")):
         out.append(f'<path class="strip-{kind}" d="M{sx(at):.1f},{BAR_Y - 6} V{BAR_Y + BAR_H + 4}"/>')
-        anchor = ' text-anchor="end"' if kind == "before" or sx(at) > WIDTH - 60 else ""
-        place = sx(at) + (-4 if anchor else 4)
+        anchor = ' text-anchor="end"' if kind == "before" or right else ""
+        place = min(sx(at) - 4, free) if kind == "before" else sx(at) + (-4 if right else 4)
         out.append(f'<text class="strip-words" x="{place:.1f}" y="{BAR_Y - 8}"{anchor}>{escape(word)}</text>')
     for s in steps:
         x, y = sx(s["at"]), BAR_Y + BAR_H + 17
